@@ -1,0 +1,80 @@
+"""Feed-forward compressor.
+
+Gain computer and smoothing: Giannoulis, Massberg and Reiss, "Digital dynamic range compressor design", JAES
+60(6), 2012, equations 4 and 16 (smooth branching in the log domain).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygotone.devices.base import Processor, device
+from zygotone.dsp.delays import DelayLine
+from zygotone.dsp.dynamics import Level, apply_gain_db, compress, static_curve
+from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass_sos
+from zygotone.dsp.levels import seconds_to_frames, smoothing
+from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.session.catalogue import Kind
+from zygotone.session.params import Values, choice, frequency, level, number
+
+KIND = Kind(
+    kind="compressor",
+    title="Compressor",
+    summary="Turns down what is louder than a threshold; with a key, when another track is.",
+    takes_key=True,
+    params=(
+        level("threshold_db", "Threshold", -60.0, 0.0, -20.0, "Level above which it acts."),
+        number("ratio", "Ratio", ":1", 1.0, 40.0, 2.0, "How many dB more in give one dB more out.", scale="log"),
+        level("knee_db", "Knee", 0.0, 24.0, 6.0, "Width of the bend around the threshold."),
+        number("attack_ms", "Attack", "ms", 0.05, 300.0, 10.0, "Time to 63 % of the reduction.", scale="log"),
+        number("release_ms", "Release", "ms", 5.0, 3000.0, 120.0, "Time to 63 % of the way back.", scale="log"),
+        choice("detector", "Detector", ("peak", "rms"), "peak", "What counts as level: the peak or the power.", ("peak", "RMS")),
+        number("lookahead_ms", "Lookahead", "ms", 0.0, 20.0, 0.0, "Hears the signal this much before it acts on it."),
+        level("range_db", "Range", 0.0, 60.0, 60.0, "The most it ever turns down."),
+        level("makeup_db", "Make-up", -24.0, 24.0, 0.0, "Level after the reduction."),
+        frequency("key_low_cut_hz", "Key low cut", 20.0, "The detector does not hear below this; 20 Hz is off.", high=2000.0),
+        frequency("key_high_cut_hz", "Key high cut", 20000.0, "The detector does not hear above this; 20 kHz is off.", low=200.0),
+    ),
+)  # fmt: skip
+
+
+def transfer_db(params: Values, level_db: FloatArray) -> FloatArray:
+    """Output level for a steady input level, range and make-up included."""
+    curve = static_curve(
+        level_db, threshold_db=params["threshold_db"], ratio=params["ratio"], knee_db=params["knee_db"]
+    )
+    return np.maximum(curve, np.asarray(level_db) - params["range_db"]) + params["makeup_db"]
+
+
+@device(KIND)
+class Compressor(Processor):
+    def __init__(self, params: Values, rate_hz: int) -> None:
+        self._params = params
+        attack_s, release_s = params["attack_ms"] * 1e-3, params["release_ms"] * 1e-3
+        self._level = Level(params["detector"], attack_s=attack_s, release_s=release_s, sample_rate_hz=rate_hz)
+        self._attack = smoothing(attack_s, sample_rate_hz=rate_hz)
+        self._release = smoothing(self._level.release_s, sample_rate_hz=rate_hz)
+        filters = []
+        if params["key_low_cut_hz"] > 20.0:
+            filters.append(highpass_sos(params["key_low_cut_hz"], BUTTERWORTH_Q, sample_rate_hz=rate_hz))
+        if params["key_high_cut_hz"] < 20000.0:
+            filters.append(lowpass_sos(params["key_high_cut_hz"], BUTTERWORTH_Q, sample_rate_hz=rate_hz))
+        self._key_filter = SosStereo(np.array(filters)) if filters else None
+        self.latency = seconds_to_frames(params["lookahead_ms"] * 1e-3, sample_rate_hz=rate_hz)
+        self._delay = DelayLine(self.latency)
+        self._reduction_state = np.zeros(1)
+
+    def process(self, x: Stereo, key: Stereo | None) -> Stereo:
+        p = self._params
+        heard = x if key is None else key
+        if self._key_filter is not None:
+            heard = self._key_filter.process(heard)
+        gain_db = np.empty(x.shape[1])
+        compress(
+            self._level.process(heard), p["threshold_db"], p["ratio"], p["knee_db"], p["range_db"],
+            self._attack, self._release, self._reduction_state, gain_db,
+        )  # fmt: skip
+        self.gain_db = gain_db
+        y = np.empty_like(x)
+        apply_gain_db(self._delay.process(x), gain_db + p["makeup_db"], y)
+        return y

@@ -1,0 +1,1 @@
+"""Numeric kernels: arrays and numbers in, arrays and state out."""

@@ -1,0 +1,82 @@
+"""Delay by whole frames and by fractions of one."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygotone.dsp.compile import kernel
+from zygotone.dsp.types import FloatArray, Stereo
+
+
+class DelayLine:
+    """Delays stereo audio by a whole number of frames."""
+
+    def __init__(self, frames: int) -> None:
+        self.held = np.zeros((2, frames))
+
+    def process(self, x: Stereo) -> Stereo:
+        if self.held.shape[1] == 0:
+            return x
+        joined = np.concatenate([self.held, x], axis=1)
+        self.held = np.ascontiguousarray(joined[:, x.shape[1] :])
+        return np.ascontiguousarray(joined[:, : x.shape[1]])
+
+
+FRACTION_TAPS = 64
+FRACTION_LATENCY = FRACTION_TAPS // 2 - 1
+
+
+def fractional_delay_taps(fraction: float) -> FloatArray:
+    """FIR, shape (64,), that delays by 31 + ``fraction`` frames, 0 ≤ fraction < 1 (Kaiser-windowed sinc).
+
+    Laakso, Välimäki, Karjalainen and Laine, "Splitting the unit delay", 1996. Flat within 0.01 dB to 0.4 fs.
+    """
+    t = np.arange(FRACTION_TAPS) - FRACTION_LATENCY - fraction
+    half = FRACTION_TAPS / 2
+    window = np.i0(9.0 * np.sqrt(np.maximum(0.0, 1.0 - (t / half) ** 2))) / np.i0(9.0)
+    taps = np.sinc(t) * window
+    return np.asarray(taps / taps.sum())
+
+
+_TILE = 256  # frames worked on at a time, so that they stay in the nearest cache
+
+
+@kernel
+def fir_add(taps, joined, y):
+    """Adds Σ taps[k]·x[i − k] to y[i]. joined (n + taps − 1,) is the block with its history before it; y (n,)."""
+    n, m = y.shape[0], taps.shape[0]
+    for at in range(0, n, _TILE):
+        out = y[at : min(n, at + _TILE)]
+        width = out.shape[0]
+        k = 0
+        # Tap by tap and not frame by frame: the inner loop then runs along the block and vectorises.
+        while k + 4 <= m:
+            c0, c1, c2, c3 = taps[k], taps[k + 1], taps[k + 2], taps[k + 3]
+            start = at + m - 1 - k
+            x0, x1 = joined[start : start + width], joined[start - 1 : start - 1 + width]
+            x2, x3 = joined[start - 2 : start - 2 + width], joined[start - 3 : start - 3 + width]
+            for i in range(width):
+                out[i] += (c0 * x0[i] + c1 * x1[i]) + (c2 * x2[i] + c3 * x3[i])
+            k += 4
+        while k < m:
+            c = taps[k]
+            x0 = joined[at + m - 1 - k : at + m - 1 - k + width]
+            for i in range(width):
+                out[i] += c * x0[i]
+            k += 1
+
+
+class FirStereo:
+    """A FIR filter with its history, both channels alike."""
+
+    def __init__(self, taps: FloatArray) -> None:
+        self.taps = np.ascontiguousarray(taps)
+        self.history = np.zeros((2, len(taps) - 1))
+
+    def process(self, x: Stereo) -> Stereo:
+        joined = np.concatenate([self.history, x], axis=1)
+        y = np.zeros_like(x)
+        for c in range(2):
+            fir_add(self.taps, joined[c], y[c])
+        self.history = np.ascontiguousarray(joined[:, x.shape[1] :])
+        return y

@@ -1,0 +1,215 @@
+"""Level detection and gain computers.
+
+Conventions
+-----------
+Levels and gains are in dB. A gain reduction is negative. Time constants are the time to 63.2 % of a step.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from zygotone.dsp.compile import kernel
+from zygotone.dsp.types import FloatArray
+
+FLOOR_DB = -144.0
+
+
+@kernel
+def _push_max(value, window, values, index, ends):
+    """Largest of the last ``window`` values: a queue that only keeps what can still become the largest.
+
+    values (window + 1,), index (window + 1,) int64, ends (3,) int64: head, count, clock. (Lemire 2006.)
+    """
+    size = values.shape[0]
+    head, count, clock = ends[0], ends[1], ends[2]
+    while count > 0 and values[(head + count - 1) % size] <= value:
+        count -= 1
+    slot = (head + count) % size
+    values[slot] = value
+    index[slot] = clock
+    count += 1
+    if index[head] <= clock - window:
+        head = (head + 1) % size
+        count -= 1
+    ends[0], ends[1], ends[2] = head, count, clock + 1
+    return values[head]
+
+
+@kernel
+def peak_level(x, window, values, index, ends, level):
+    """Largest magnitude of both channels over the last ``window`` frames. x (2, n), level (n,), linear."""
+    for i in range(x.shape[1]):
+        level[i] = _push_max(max(abs(x[0, i]), abs(x[1, i])), window, values, index, ends)
+
+
+@kernel
+def rms_level(x, ring, total, level):
+    """Root of the mean power of both channels over the last ``ring`` frames.
+
+    x (2, n); ring (window + 1,): powers, then the write position; total (1,); level (n,), linear.
+    """
+    window = ring.shape[0] - 1
+    pos = int(ring[window])
+    acc = total[0]
+    for i in range(x.shape[1]):
+        power = 0.5 * (x[0, i] * x[0, i] + x[1, i] * x[1, i])
+        acc += power - ring[pos]
+        ring[pos] = power
+        pos += 1
+        if pos == window:  # once a turn the sum is made afresh, so that rounding cannot pile up
+            pos = 0
+            acc = 0.0
+            for k in range(window):
+                acc += ring[k]
+        level[i] = math.sqrt(max(acc, 0.0) / window)
+    ring[window] = pos
+    total[0] = acc
+
+
+class Level:
+    """A detector with its memory: peak or RMS, both channels linked.
+
+    The peak is the largest magnitude over a short window, so that a steady tone reads as its steady peak
+    and not as a ripple. The window delays the fall by its length; ``release_s`` tells how much to take off.
+    """
+
+    def __init__(self, kind: str, *, attack_s: float, release_s: float, sample_rate_hz: float) -> None:
+        if kind == "rms":
+            window_s = min(0.010, max(0.001, 0.2 * attack_s), 0.25 * release_s)
+        else:
+            # Half a period of 50 Hz, or a quarter of the release if that is shorter.
+            window_s = min(0.010, 0.25 * release_s)
+        window = max(1, round(window_s * sample_rate_hz))
+        self.release_s = release_s - window / sample_rate_hz
+        self._rms = kind == "rms"
+        self._window = window
+        self._values = np.zeros(window + 1)
+        self._index = np.zeros(window + 1, dtype=np.int64)
+        self._ends = np.zeros(3, dtype=np.int64)
+        self._total = np.zeros(1)
+
+    def process(self, x: FloatArray) -> FloatArray:
+        """x (2, n) to linear level (n,)."""
+        level = np.empty(x.shape[1])
+        if self._rms:
+            rms_level(x, self._values, self._total, level)
+        else:
+            peak_level(x, self._window, self._values, self._index, self._ends, level)
+        return level
+
+
+@kernel
+def _static_reduction(level_db, threshold_db, ratio, knee_db):
+    over = level_db - threshold_db
+    if 2.0 * over < -knee_db or over == -0.5 * knee_db:
+        return 0.0
+    slope = 1.0 / ratio - 1.0
+    if 2.0 * over <= knee_db:
+        return slope * (over + 0.5 * knee_db) ** 2 / (2.0 * knee_db)
+    return slope * over
+
+
+def static_curve(level_db: FloatArray, *, threshold_db: float, ratio: float, knee_db: float) -> FloatArray:
+    """Output level for a steady input level (Giannoulis, Massberg and Reiss 2012, eq. 4). Any shape."""
+    flat = np.atleast_1d(np.asarray(level_db, dtype=np.float64))
+    out = [v + _static_reduction(v, threshold_db, ratio, knee_db) for v in flat.ravel()]
+    return np.array(out).reshape(np.shape(level_db))
+
+
+@kernel
+def compress(level, threshold_db, ratio, knee_db, range_db, attack, release, state, gain_db):
+    """Gain computer in the log domain with smooth branching (Giannoulis et al. 2012, eq. 4 and 16).
+
+    level (n,), linear; attack and release one-pole coefficients; state (1,) the smoothed reduction in dB;
+    gain_db (n,) is written.
+    """
+    g = state[0]
+    lowest = 10.0 ** (FLOOR_DB / 20.0)
+    # Below the knee nothing has to be computed, which is where most material spends most of its time.
+    knee_foot = 10.0 ** ((threshold_db - 0.5 * knee_db) / 20.0)
+    for i in range(level.shape[0]):
+        v = level[i]
+        target = 0.0
+        if v > knee_foot:
+            target = _static_reduction(20.0 * math.log10(max(v, lowest)), threshold_db, ratio, knee_db)
+            target = max(target, -range_db)
+        c = attack if target < g else release
+        g = target + c * (g - target)
+        if g > -1e-9:  # fully recovered: exactly unity, and no denormals
+            g = 0.0
+        gain_db[i] = g
+    state[0] = g
+
+
+@kernel
+def keyed_gain(level, threshold_db, range_db, attack, release, state, gain_db):
+    """Moves 1 dB for each dB over the threshold, up to ``range_db`` (either sign). Arrays as in ``compress``."""
+    g = state[0]
+    span, sign = abs(range_db), 1.0 if range_db >= 0.0 else -1.0
+    foot = 10.0 ** (threshold_db / 20.0)
+    for i in range(level.shape[0]):
+        target = 0.0
+        if level[i] > foot:
+            target = min(span, 20.0 * math.log10(level[i] / foot))
+        c = attack if target > g else release
+        g = target + c * (g - target)
+        if g < 1e-9:
+            g = 0.0
+        gain_db[i] = sign * g
+    state[0] = g
+
+
+@kernel
+def transient_gain(level, attack_db, sustain_db, rise, fall, settle, state, gain_db):
+    """Gain from the distance of a quick and a slow follower of the level in dB.
+
+    The slow one rises with ``rise`` and the long one falls with ``fall`` (one-pole coefficients); 12 dB of
+    distance is the full effect. ``settle`` smooths the gain. state (4,): slow, long, gain, started.
+    """
+    slow, long, g = state[0], state[1], state[2]
+    for i in range(level.shape[0]):
+        now = 20.0 * math.log10(max(level[i], 1e-4))  # −80 dB counts as silence
+        slow = now + rise * (slow - now) if now > slow else now
+        long = now + fall * (long - now) if now < long else now
+        target = attack_db * min(1.0, (now - slow) / 12.0) + sustain_db * min(1.0, (long - now) / 12.0)
+        g = target + settle * (g - target)
+        gain_db[i] = g
+    state[0], state[1], state[2] = slow, long, g
+
+
+@kernel
+def apply_gain_db(x, gain_db, y):
+    """x and y (2, n), gain_db (n,); 0 dB leaves the samples untouched to the last bit."""
+    for i in range(x.shape[1]):
+        if gain_db[i] == 0.0:
+            y[0, i] = x[0, i]
+            y[1, i] = x[1, i]
+        else:
+            g = 10.0 ** (gain_db[i] / 20.0)
+            y[0, i] = g * x[0, i]
+            y[1, i] = g * x[1, i]
+
+
+@kernel
+def add_scaled_db(x, part, gain_db):
+    """In place: x += (gain − 1)·part. x and part (2, n), gain_db (n,)."""
+    for i in range(x.shape[1]):
+        if gain_db[i] != 0.0:
+            g = 10.0 ** (gain_db[i] / 20.0) - 1.0
+            x[0, i] += g * part[0, i]
+            x[1, i] += g * part[1, i]
+
+
+@kernel
+def replace_not_finite(x):
+    """In place: NaN and infinity become 0. x (2, n). Returns how many there were."""
+    bad = 0
+    for c in range(x.shape[0]):
+        for i in range(x.shape[1]):
+            if not math.isfinite(x[c, i]):
+                x[c, i] = 0.0
+                bad += 1
+    return bad

@@ -1,0 +1,133 @@
+"""Second-order filters: design by the bilinear transform, and the kernels that run sections."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from zygotone.dsp.compile import kernel
+from zygotone.dsp.types import FloatArray, Stereo
+
+
+def _bilinear(b: tuple[float, float, float], a: tuple[float, float, float], k: float) -> FloatArray:
+    """s = (1/k)(1 − z⁻¹)/(1 + z⁻¹) with k = tan(w0/2); ``b`` and ``a`` are for s², s, 1."""
+    b2, b1, b0 = b[0], b[1] * k, b[2] * k * k
+    a2, a1, a0 = a[0], a[1] * k, a[2] * k * k
+    n = a2 + a1 + a0
+    return np.array([(b2 + b1 + b0) / n, 2 * (b0 - b2) / n, (b2 - b1 + b0) / n, 1.0, 2 * (a0 - a2) / n, (a2 - a1 + a0) / n])
+
+
+def _k(freq_hz: float, sample_rate_hz: float) -> float:
+    return math.tan(math.pi * min(freq_hz / sample_rate_hz, 0.499))
+
+
+def lowpass_sos(freq_hz: float, q: float, *, sample_rate_hz: float) -> FloatArray:
+    """Low-pass section, shape (6,) (R. Bristow-Johnson, Audio EQ Cookbook, "LPF")."""
+    return _bilinear((0.0, 0.0, 1.0), (1.0, 1.0 / q, 1.0), _k(freq_hz, sample_rate_hz))
+
+
+def highpass_sos(freq_hz: float, q: float, *, sample_rate_hz: float) -> FloatArray:
+    """High-pass section, shape (6,) (Audio EQ Cookbook, "HPF")."""
+    return _bilinear((1.0, 0.0, 0.0), (1.0, 1.0 / q, 1.0), _k(freq_hz, sample_rate_hz))
+
+
+def bandpass_sos(freq_hz: float, q: float, *, sample_rate_hz: float) -> FloatArray:
+    """Band-pass section with 0 dB at its centre, shape (6,) (Audio EQ Cookbook, "BPF")."""
+    return _bilinear((0.0, 1.0 / q, 0.0), (1.0, 1.0 / q, 1.0), _k(freq_hz, sample_rate_hz))
+
+
+def allpass_sos(freq_hz: float, q: float, *, sample_rate_hz: float) -> FloatArray:
+    """All-pass section, shape (6,) (Audio EQ Cookbook, "APF")."""
+    return _bilinear((1.0, -1.0 / q, 1.0), (1.0, 1.0 / q, 1.0), _k(freq_hz, sample_rate_hz))
+
+
+def tilt_sos(gain_db: float, pivot_hz: float, *, sample_rate_hz: float) -> FloatArray:
+    """First-order tilt: −gain_db/2 at 0 Hz, +gain_db/2 at the top, 0 dB at the pivot. Exactly invertible."""
+    g = 10.0 ** (gain_db / 40.0)
+    # (g s + 1/... ) form: H(s) = (g·s + 1)/(s + g), |H(j)| = 1.
+    return _bilinear((0.0, g, 1.0), (0.0, 1.0, g), _k(pivot_hz, sample_rate_hz))
+
+
+BUTTERWORTH_Q = math.sqrt(0.5)
+
+
+def butterworth_qs(order: int) -> tuple[float, ...]:
+    """Q of each second-order section of a Butterworth filter, lowest first; a first-order rest is not listed."""
+    return tuple(
+        1.0 / (2.0 * math.sin(math.pi * (2 * i + 1) / (2 * order))) for i in reversed(range(order // 2))
+    )  # fmt: skip
+
+
+@kernel
+def sos_mono(sos, x, state, y):
+    """Transposed direct form II. sos (k, 6), x and y (n,) may be one array, state (k, 2) updated in place."""
+    for i in range(x.shape[0]):
+        y[i] = x[i]
+    for k in range(sos.shape[0]):
+        b0, b1, b2, a1, a2 = sos[k, 0], sos[k, 1], sos[k, 2], sos[k, 4], sos[k, 5]
+        s1, s2 = state[k, 0], state[k, 1]
+        for i in range(y.shape[0]):
+            v = y[i]
+            out = b0 * v + s1
+            s1 = b1 * v - a1 * out + s2
+            s2 = b2 * v - a2 * out
+            y[i] = out
+        # Below the resolution of any converter; without this a silent tail would crawl through denormals.
+        state[k, 0] = s1 if abs(s1) > 1e-30 else 0.0
+        state[k, 1] = s2 if abs(s2) > 1e-30 else 0.0
+
+
+@kernel
+def sos_stereo(sos, x, state, y):
+    """Both channels through the same sections. x and y (2, n) may be one array, state (2, k, 2)."""
+    n = x.shape[1]
+    for c in range(2):
+        for i in range(n):
+            y[c, i] = x[c, i]
+    for k in range(sos.shape[0]):
+        b0, b1, b2, a1, a2 = sos[k, 0], sos[k, 1], sos[k, 2], sos[k, 4], sos[k, 5]
+        l1, l2, r1, r2 = state[0, k, 0], state[0, k, 1], state[1, k, 0], state[1, k, 1]
+        for i in range(n):  # the two channels are independent, which hides the latency of the recursion
+            v, w = y[0, i], y[1, i]
+            p, q = b0 * v + l1, b0 * w + r1
+            l1, r1 = b1 * v - a1 * p + l2, b1 * w - a1 * q + r2
+            l2, r2 = b2 * v - a2 * p, b2 * w - a2 * q
+            y[0, i], y[1, i] = p, q
+        state[0, k, 0] = l1 if abs(l1) > 1e-30 else 0.0
+        state[0, k, 1] = l2 if abs(l2) > 1e-30 else 0.0
+        state[1, k, 0] = r1 if abs(r1) > 1e-30 else 0.0
+        state[1, k, 1] = r2 if abs(r2) > 1e-30 else 0.0
+
+
+class SosStereo:
+    """Sections with their memory, both channels alike."""
+
+    def __init__(self, sos: FloatArray) -> None:
+        self.sos = np.atleast_2d(np.ascontiguousarray(sos, dtype=np.float64))
+        self.state = np.zeros((2, len(self.sos), 2))
+
+    def process(self, x: Stereo) -> Stereo:
+        y = np.empty_like(x)
+        sos_stereo(self.sos, x, self.state, y)
+        return y
+
+
+@kernel
+def svf_lowpass(x, cutoff_hz, resonance, sample_rate_hz, state, y):
+    """Zero-delay state-variable low-pass, a new cutoff each frame (V. Zavalishin's trapezoidal form).
+
+    x, cutoff_hz and y (n,); resonance 0 to 1 (1 is just below self-oscillation); state (2,).
+    """
+    ic1, ic2 = state[0], state[1]
+    k = 2.0 - 1.98 * resonance
+    for i in range(x.shape[0]):
+        g = math.tan(math.pi * min(cutoff_hz[i] / sample_rate_hz, 0.49))
+        a1 = 1.0 / (1.0 + g * (g + k))
+        v3 = x[i] - ic2
+        v1 = a1 * ic1 + g * a1 * v3
+        v2 = ic2 + g * v1
+        ic1 = 2.0 * v1 - ic1
+        ic2 = 2.0 * v2 - ic2
+        y[i] = v2
+    state[0], state[1] = ic1, ic2

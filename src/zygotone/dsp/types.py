@@ -1,0 +1,14 @@
+"""Array types. Audio is float64, shape (2, frames), C-contiguous, full scale ±1.0."""
+
+from __future__ import annotations
+
+from typing import TypeAlias
+
+import numpy as np
+import numpy.typing as npt
+
+FloatArray: TypeAlias = npt.NDArray[np.float64]
+Stereo: TypeAlias = npt.NDArray[np.float64]  # shape (2, frames)
+
+# Automation, modulation and coefficient changes fall on multiples of this many frames from the song's start.
+GRID_FRAMES = 32

@@ -1,0 +1,238 @@
+"""Offline rendering, cached by value.
+
+Conventions
+-----------
+A *span* is half-open, in frames of the song. Rendering begins a little before it (the pre-roll), so that
+compressors and filters have settled as they would have in the song, and the latency of the graph is taken off.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.engine.graph import DeviceNode, Graph, Node, SourceNode, compile_session
+from zygotone.engine.runners import DeviceRunner, ReadSource, make_runner
+from zygotone.session.audio_store import AudioStore
+from zygotone.session.models import ClipSource, InstrumentSource, Section, Session
+from zygotone.sources import ClipReader, render_instrument
+
+PREROLL_S = 3.0
+BLOCK_FRAMES = 4096
+# Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
+# some device's latency changes.
+_MARGIN_FRAMES = 8192
+
+
+class Cancelled(Exception):
+    """The work was called off; nothing was kept."""
+
+
+@dataclass(slots=True)
+class Take:
+    """What rendering one node gave: audio and, for a device whose gain moves, the gain in dB for each frame."""
+
+    audio: Stereo
+    gain_db: FloatArray | None = None
+    bad_samples: int = 0
+
+    @property
+    def nbytes(self) -> int:
+        return int(self.audio.nbytes + (self.gain_db.nbytes if self.gain_db is not None else 0))
+
+
+class TakeCache:
+    """Takes by key, the least used let go when there are too many bytes. Used from several threads."""
+
+    def __init__(self, limit_bytes: int) -> None:
+        self._takes: OrderedDict[object, Take] = OrderedDict()
+        self._limit, self._held = limit_bytes, 0
+        self._lock = threading.Lock()
+
+    def get(self, key: object) -> Take | None:
+        with self._lock:
+            take = self._takes.get(key)
+            if take is not None:
+                self._takes.move_to_end(key)
+            return take
+
+    def put(self, key: object, take: Take) -> None:
+        take.audio.setflags(write=False)
+        with self._lock:
+            if key in self._takes or take.nbytes > self._limit:
+                return
+            self._takes[key] = take
+            self._held += take.nbytes
+            while self._held > self._limit:
+                _, old = self._takes.popitem(last=False)
+                self._held -= old.nbytes
+
+    @property
+    def held_bytes(self) -> int:
+        return self._held
+
+
+@dataclass
+class Renderer:
+    """Renders nodes of any number of sessions that share one audio store; whatever two sessions have in common
+    is rendered once."""
+
+    store: AudioStore
+    cache_bytes: int = 768 << 20
+    rendered_nodes: int = 0  # how many nodes were worked out rather than found in the cache
+    _cache: TakeCache = field(init=False)
+    _instruments: TakeCache = field(init=False)
+
+    def __post_init__(self) -> None:
+        self._cache = TakeCache(self.cache_bytes)
+        self._instruments = TakeCache(self.cache_bytes)
+
+    # --- sources -------------------------------------------------------------------------------------------
+
+    def source_reader(self, session: Session) -> Callable[[SourceNode], ReadSource]:
+        """For a source node, the function that reads any stretch of the song from it."""
+
+        def reader(node: SourceNode) -> ReadSource:
+            track = node.track
+            assert track is not None
+            nudge = round(track.nudge_ms * 1e-3 * session.rate_hz)
+            if isinstance(track.source, ClipSource):
+                clip = self.store.audio(session.asset(track.source.asset), session.rate_hz)
+                read = ClipReader(clip, track.source, session.song, session.rate_hz).read
+                return lambda start, frames: read(start - nudge, frames)
+            audio = self._instrument(track.source, session)
+            return lambda start, frames: _cut(audio, start - nudge, frames)
+
+        return reader
+
+    def _instrument(self, source: InstrumentSource, session: Session) -> Stereo:
+        key = (source, session.song.replace(title="", key="C major"), session.rate_hz)
+        take = self._instruments.get(key)
+        if take is None:
+            take = Take(render_instrument(source, session.song, session.rate_hz))
+            self._instruments.put(key, take)
+        return take.audio
+
+    # --- rendering -----------------------------------------------------------------------------------------
+
+    def span_of(self, session: Session, section: Section | None) -> tuple[int, int]:
+        """Frames of a section, or of the whole song."""
+        song, rate = session.song, session.rate_hz
+        if section is None:
+            return 0, round(song.length_s * rate)
+        for each, first, end in song.spans():
+            if each.id == section.id:
+                return round(first * song.bar_s * rate), round(end * song.bar_s * rate)
+        raise KeyError(section.id)
+
+    def take(
+        self,
+        graph: Graph,
+        node: Node,
+        span: tuple[int, int],
+        *,
+        preroll_s: float = PREROLL_S,
+        block_frames: int = BLOCK_FRAMES,
+        progress: Callable[[float], None] | None = None,
+        cancelled: Callable[[], bool] = lambda: False,
+    ) -> Take:
+        """One node over ``span``: audio (2, frames), latency taken off.
+
+        Raises
+        ------
+        Cancelled : ``cancelled`` said so.
+        """
+        start, end = span
+        first = max(0, start - round(preroll_s * graph.session.rate_hz))
+        margin = _MARGIN_FRAMES * (1 + node.latency // _MARGIN_FRAMES)
+        total = end - first + margin
+        todo = self._missing(node, first, total)
+        reader = self.source_reader(graph.session)
+        for done, each in enumerate(todo):
+            if progress is not None:
+                progress(done / len(todo))
+            self._render(each, graph.session.rate_hz, first, total, reader, block_frames, cancelled)
+        whole = self._fetch(node, graph.session.rate_hz, first, total, reader, block_frames, cancelled)
+        cut = slice(start - first + node.latency, end - first + node.latency)
+        return Take(
+            np.ascontiguousarray(whole.audio[:, cut]),
+            None if whole.gain_db is None else whole.gain_db[start - first : end - first],
+            whole.bad_samples,
+        )
+
+    def _missing(self, node: Node, first: int, total: int) -> list[Node]:
+        """Nodes below and including ``node`` that are not in the cache, inputs before outputs."""
+        order: list[Node] = []
+        seen: set[str] = set()
+
+        def visit(each: Node) -> None:
+            if each.key in seen or self._cache.get((each.key, first, total)) is not None:
+                return
+            seen.add(each.key)
+            for below in each.inputs:
+                visit(below)
+            order.append(each)
+
+        visit(node)
+        return order
+
+    def _fetch(
+        self, node: Node, rate_hz: int, first: int, total: int, reader: Callable[[SourceNode], ReadSource],
+        block_frames: int, cancelled: Callable[[], bool],
+    ) -> Take:  # fmt: skip
+        found = self._cache.get((node.key, first, total))
+        return found or self._render(node, rate_hz, first, total, reader, block_frames, cancelled)
+
+    def _render(
+        self, node: Node, rate_hz: int, first: int, total: int, reader: Callable[[SourceNode], ReadSource],
+        block_frames: int, cancelled: Callable[[], bool],
+    ) -> Take:  # fmt: skip
+        inputs = [self._fetch(i, rate_hz, first, total, reader, block_frames, cancelled).audio for i in node.inputs]
+        runner = make_runner(node, rate_hz, reader)
+        audio = np.empty((2, total))
+        gain_db: FloatArray | None = None
+        for at in range(0, total, block_frames):
+            if cancelled():
+                raise Cancelled
+            n = min(block_frames, total - at)
+            parts = [np.ascontiguousarray(i[:, at : at + n]) for i in inputs]
+            audio[:, at : at + n] = runner.block(first + at, n, parts)
+            if runner.gain_db is not None:
+                if gain_db is None:
+                    gain_db = np.zeros(total)
+                gain_db[at : at + n] = runner.gain_db
+        if gain_db is not None and isinstance(node, DeviceNode):
+            # The gain belongs to the input; as a function of the song it is early by the input's latency.
+            gain_db = np.roll(gain_db, -max(i.latency for i in node.inputs))
+        self.rendered_nodes += 1
+        take = Take(audio, gain_db, runner.bad_samples if isinstance(runner, DeviceRunner) else 0)
+        self._cache.put((node.key, first, total), take)
+        return take
+
+    # --- shortcuts -----------------------------------------------------------------------------------------
+
+    def mix(self, session: Session, section: Section | None = None, **options: object) -> Stereo:
+        """The mix of a section or of the whole song, shape (2, frames)."""
+        graph = compile_session(session)
+        return self.take(graph, graph.mix, self.span_of(session, section), **options).audio  # type: ignore[arg-type]
+
+    def stem(self, session: Session, strip_id: str, section: Section | None = None, **options: object) -> Stereo:
+        """One track after its chain, level and pan; heard alone, muted or not."""
+        graph = compile_session(session)
+        return self.take(graph, graph.strip[strip_id], self.span_of(session, section), **options).audio  # type: ignore[arg-type]
+
+
+def _cut(audio: Stereo, start: int, frames: int) -> Stereo:
+    """Frames ``start`` to ``start + frames`` of ``audio``, silence outside it."""
+    first, last = max(0, -start), min(frames, audio.shape[1] - start)
+    if first == 0 and last == frames:
+        return np.ascontiguousarray(audio[:, start : start + frames])
+    out = np.zeros((2, frames))
+    if last > first:
+        out[:, first:last] = audio[:, start + first : start + last]
+    return out

@@ -1,0 +1,38 @@
+"""The exceptions a caller can cause and act on; anything else is a bug and is let through."""
+
+from __future__ import annotations
+
+import math
+
+
+class ZygotoneError(Exception):
+    """Base of every error that Zygotone raises on purpose. Its text is one line for a person."""
+
+
+class ParameterError(ZygotoneError, ValueError):
+    """A caller's value broke a documented rule."""
+
+
+class BadFileError(ZygotoneError):
+    """A file cannot be used. Says which file, the place in it, and the reason."""
+
+    def __init__(self, file: object, place: str, reason: str) -> None:
+        self.file, self.place, self.reason = str(file), place, reason
+        super().__init__(f"{file}: {place}: {reason}" if place else f"{file}: {reason}")
+
+
+class LoopError(ZygotoneError):
+    """Tracks feed each other in a circle."""
+
+
+def require_between(name: str, value: float, low: float, high: float, unit: str = "") -> None:
+    """Refuse ``value`` outside the closed range ``low`` to ``high``, and NaN."""
+    if not low <= value <= high:  # written this way round so that NaN is refused too
+        raise ParameterError(
+            f"{name} must be between {low:g} and {high:g} {unit}".rstrip() + f", got {value:g}"
+        )
+
+
+def require_finite(name: str, value: float) -> None:
+    if not math.isfinite(value):
+        raise ParameterError(f"{name} must be a finite number, got {value}")

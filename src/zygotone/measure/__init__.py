@@ -1,0 +1,1 @@
+"""Measuring: audio in, numbers out. Nothing here knows a session."""

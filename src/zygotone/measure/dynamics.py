@@ -1,0 +1,150 @@
+"""Crest, onsets, attack and decay, and how much a device pumps."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from scipy.ndimage import maximum_filter1d
+from scipy.signal import butter, sosfiltfilt
+
+from zygotone.dsp.levels import gain_to_db
+from zygotone.dsp.types import FloatArray
+
+
+def rms(audio: FloatArray) -> float:
+    return math.sqrt(float(np.mean(np.square(audio)))) if audio.size else 0.0
+
+
+def crest_db(audio: FloatArray) -> float:
+    """Sample peak over RMS; NaN in silence."""
+    level = rms(audio)
+    return float(20.0 * math.log10(float(np.max(np.abs(audio))) / level)) if level > 1e-10 else math.nan
+
+
+def envelope(audio: FloatArray, sample_rate_hz: int, *, hold_s: float = 0.012) -> FloatArray:
+    """Peak envelope, shape (frames,): largest magnitude of the channels over the next and last ``hold_s``/2.
+
+    For onsets the causal edge matters; see ``first_rise``.
+    """
+    magnitude = np.max(np.abs(audio), axis=0)
+    return np.asarray(maximum_filter1d(magnitude, max(1, round(hold_s * sample_rate_hz)), mode="constant"))
+
+
+def hits(audio: FloatArray, sample_rate_hz: int, *, apart_s: float = 0.1) -> list[int]:
+    """First frame of each percussive hit: where the magnitude first passes 10 % of the hit's own peak.
+
+    A hit is a rise by 12 dB over the 60 ms before, to within 20 dB of the loudest hit.
+    """
+    magnitude = np.max(np.abs(audio), axis=0)
+    top = float(np.max(magnitude, initial=0.0))
+    if top < 1e-5:
+        return []
+    hop = max(1, round(0.002 * sample_rate_hz))
+    n = len(magnitude) // hop
+    if n < 3:
+        return []
+    coarse = magnitude[: n * hop].reshape(n, hop).max(axis=1)
+    # A low tone is loud and quiet within one period; 20 ms holds half a period of 25 Hz.
+    before = maximum_filter1d(coarse, 30, origin=14, mode="constant")  # the 60 ms up to 2 ms ago
+    after = maximum_filter1d(coarse, 10, origin=-5, mode="constant")  # the 20 ms from now on
+    rises = (after > 4.0 * np.concatenate([[0.0], before[:-1]])) & (after > 0.1 * top)
+    found: list[int] = []
+    apart = round(apart_s * sample_rate_hz)
+    for at in np.flatnonzero(rises):
+        start = max(0, (int(at) - 1) * hop)
+        if found and start - found[-1] < apart:
+            continue
+        end = min(len(magnitude), start + round(0.06 * sample_rate_hz))
+        peak = float(np.max(magnitude[start:end]))
+        crossing = start + int(np.argmax(magnitude[start:end] >= 0.1 * peak))
+        if not found or crossing - found[-1] >= apart:
+            found.append(crossing)
+    return found
+
+
+def first_rise(audio: FloatArray, sample_rate_hz: int, *, start: int, end: int) -> int | None:
+    """Frame between ``start`` and ``end`` where a sound begins, or None where none does.
+
+    The magnitude must pass 2 % of its following peak, and three times what was there before; so a note out of
+    silence is found at its very start, and one over the tail of another where it stands out.
+    """
+    start, end = max(0, start), min(audio.shape[1], end)
+    magnitude = np.max(np.abs(audio[:, start:end]), axis=0)
+    if not len(magnitude):
+        return None
+    settle = max(1, round(0.025 * sample_rate_hz))
+    ahead = _largest_ahead(magnitude, settle)
+    behind = _largest_behind(magnitude, settle)
+    growth = ahead / np.maximum(behind, 1e-6)
+    at = int(np.argmax(growth))
+    if growth[at] < 2.0 or ahead[at] < 0.1 * float(np.max(magnitude)):
+        return None
+    floor = float(behind[at])
+    threshold = max(0.02 * float(ahead[at]), 1.2 * floor)
+    over = np.flatnonzero(magnitude[at:] >= threshold)
+    return start + at + int(over[0]) if len(over) else None
+
+
+def _largest_ahead(x: FloatArray, width: int) -> FloatArray:
+    return np.asarray(maximum_filter1d(x, width, origin=-(width // 2), mode="constant"))
+
+
+def _largest_behind(x: FloatArray, width: int) -> FloatArray:
+    """Largest of the ``width`` values before each, itself not included."""
+    shifted = np.concatenate([[0.0], x[:-1]])
+    return np.asarray(maximum_filter1d(shifted, width, origin=(width - 1) // 2, mode="constant"))
+
+
+def attack_ms(audio: FloatArray, sample_rate_hz: int) -> float:
+    """10 to 90 % of the envelope's first rise; NaN in silence."""
+    magnitude = np.max(np.abs(audio), axis=0)
+    top = float(np.max(magnitude, initial=0.0))
+    if top < 1e-6:
+        return math.nan
+    first = int(np.argmax(magnitude >= 0.1 * top))
+    stop = first + round(0.5 * sample_rate_hz)
+    rising = np.maximum.accumulate(magnitude[first:stop])
+    peak = float(rising[-1])
+    low, high = int(np.argmax(rising >= 0.1 * peak)), int(np.argmax(rising >= 0.9 * peak))
+    return 1000.0 * (high - low) / sample_rate_hz
+
+
+def decay_ms(audio: FloatArray, sample_rate_hz: int) -> float:
+    """Peak to −20 dB of the envelope; NaN where it never gets there."""
+    env = envelope(audio, sample_rate_hz, hold_s=0.02)
+    at = int(np.argmax(env))
+    below = np.flatnonzero(env[at:] < 0.1 * env[at])
+    return 1000.0 * int(below[0]) / sample_rate_hz if len(below) and env[at] > 1e-6 else math.nan
+
+
+def band_limited(audio: FloatArray, low_hz: float, high_hz: float, sample_rate_hz: int) -> FloatArray:
+    """Butterworth band-pass of order 4 run forwards and backwards, so without any delay."""
+    high_hz = min(high_hz, 0.49 * sample_rate_hz)
+    sos = butter(4, [low_hz, high_hz], btype="bandpass", fs=sample_rate_hz, output="sos")
+    pad = min(audio.shape[1] - 1, round(2.0 * sample_rate_hz / low_hz * 4))
+    return np.asarray(sosfiltfilt(sos, audio, axis=1, padtype="constant", padlen=max(0, pad)))
+
+
+def pumping_db(gain_db: FloatArray, audio: FloatArray, sample_rate_hz: int) -> float:
+    """90th minus 10th percentile of a gain, in frames of 10 ms, while the track sounds.
+
+    gain_db (frames,); audio (channels, frames), the track the gain acts on. A frame counts where the track is
+    within 40 dB of its loudest frame. 0 where it never sounds.
+    """
+    width = max(1, round(0.010 * sample_rate_hz))
+    n = min(len(gain_db), audio.shape[1]) // width
+    if n == 0:
+        return 0.0
+    gains = gain_db[: n * width].reshape(n, width).mean(axis=1)
+    levels = np.max(np.abs(audio[:, : n * width]), axis=0).reshape(n, width).max(axis=1)
+    top = float(np.max(levels, initial=0.0))
+    if top < 1e-5:
+        return 0.0
+    sounding = gains[levels > 0.01 * top]
+    low, high = np.percentile(sounding, [10.0, 90.0])
+    return float(high - low)
+
+
+def level_db(audio: FloatArray) -> float:
+    return float(gain_to_db(rms(audio)))

@@ -1,0 +1,119 @@
+"""Kick against bass: who owns the low end, and when."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.measure.dynamics import band_limited, first_rise, hits
+from zygotone.measure.loudness import integrated_lufs
+from zygotone.measure.pitch import agree, bass_note_pitches, kick_fundamental_hz, window_fundamental
+
+WINDOW_S = 0.100
+SEARCH_S = 0.080  # how far from a hit a bass onset still belongs to it
+CLEAR_DB = 3.0
+_MOST_DB = 60.0
+
+
+@dataclass(frozen=True, slots=True)
+class Kick:
+    """What is known of a kick track."""
+
+    onsets: tuple[int, ...]  # frames
+    fundamental_hz: float
+
+
+def find_kick(kick: Stereo, sample_rate_hz: int) -> Kick | None:
+    """None where the track has no hit or no pitch."""
+    onsets = hits(kick, sample_rate_hz)
+    f0 = kick_fundamental_hz(kick, sample_rate_hz, onsets)
+    return Kick(tuple(onsets), f0) if onsets and math.isfinite(f0) else None
+
+
+def kick_band(f0_hz: float) -> tuple[float, float]:
+    return f0_hz / math.sqrt(2.0), 2.0 * f0_hz
+
+
+def hit_ratios_db(kick_audio: Stereo, other: Stereo, kick: Kick, sample_rate_hz: int) -> FloatArray:
+    """For each hit, the energy of the kick over the other's, in the kick's band over 100 ms; within ±60 dB."""
+    low, high = kick_band(kick.fundamental_hz)
+    k = band_limited(kick_audio, low, high, sample_rate_hz)
+    o = band_limited(other, low, high, sample_rate_hz)
+    width = round(WINDOW_S * sample_rate_hz)
+    ratios = []
+    for at in kick.onsets:
+        mine = float(np.sum(np.square(k[:, at : at + width])))
+        theirs = float(np.sum(np.square(o[:, at : at + width])))
+        ratios.append(10.0 * math.log10((mine + 1e-15) / (theirs + 1e-15)))
+    return np.clip(np.array(ratios), -_MOST_DB, _MOST_DB)
+
+
+def kick_clear_db(kick_audio: Stereo, other: Stereo, kick: Kick, sample_rate_hz: int) -> float:
+    """Median over the hits; see DESIGN, "Measures, defined". NaN without a hit."""
+    ratios = hit_ratios_db(kick_audio, other, kick, sample_rate_hz)
+    return float(np.median(ratios)) if len(ratios) else math.nan
+
+
+def onset_gaps_ms(kick_audio: Stereo, bass: Stereo, kick: Kick, sample_rate_hz: int) -> FloatArray:
+    """For each hit near which a bass note begins: how much later than the kick, in ms (below 0: earlier).
+
+    Both starts are taken by the same rule, from the very foot of the rise.
+    """
+    reach = round(SEARCH_S * sample_rate_hz)
+    gaps = []
+    for at in kick.onsets:
+        start = first_rise(kick_audio, sample_rate_hz, start=at - round(0.02 * sample_rate_hz), end=at + reach // 2)
+        begins = first_rise(bass, sample_rate_hz, start=at - reach, end=at + reach)
+        if begins is not None:
+            gaps.append(1000.0 * (begins - (at if start is None else start)) / sample_rate_hz)
+    return np.array(gaps)
+
+
+def bass_pitch_at_hits_hz(bass: Stereo, kick: Kick, sample_rate_hz: int) -> list[tuple[float, float]]:
+    """Pitch and weight of what the bass plays during each hit, 40 to 240 ms after its onset."""
+    mono = bass.mean(axis=0)
+    found = []
+    for at in kick.onsets:
+        part = mono[at + round(0.04 * sample_rate_hz) : at + round(0.24 * sample_rate_hz)]
+        found.append(window_fundamental(part, sample_rate_hz, low_hz=25.0, high_hz=400.0))
+    return found
+
+
+def bass_pitches(bass: Stereo, kick: Kick, sample_rate_hz: int) -> list[tuple[float, float]]:
+    """At the hits where the bass sounds then, else anywhere."""
+    at_hits = [p for p in bass_pitch_at_hits_hz(bass, kick, sample_rate_hz) if math.isfinite(p[0])]
+    return at_hits or bass_note_pitches(bass, sample_rate_hz)
+
+
+def loudness_lost_lu(before: Stereo, after: Stereo, sample_rate_hz: int) -> float:
+    """Loudness before minus after: bass_lost_lu. Below 0 where it got louder."""
+    return integrated_lufs(before, sample_rate_hz) - integrated_lufs(after, sample_rate_hz)
+
+
+def band_envelope(audio: Stereo, low_hz: float, high_hz: float, sample_rate_hz: int, *, points: int) -> FloatArray:
+    """Level of a band over time, shape (points,), linear RMS in equal slices."""
+    x = band_limited(audio, low_hz, high_hz, sample_rate_hz)
+    power = np.mean(np.square(x), axis=0)
+    edges = np.linspace(0, len(power), points + 1).astype(int)
+    total = np.concatenate([[0.0], np.cumsum(power)])
+    return np.sqrt(np.maximum(0.0, np.diff(total[edges])) / np.maximum(np.diff(edges), 1))
+
+
+def shared_hz(kick_hz: float, pitches: Sequence[tuple[float, float]]) -> tuple[float, str]:
+    """The bass pitch that meets the kick and how: "fundamental", "octave", or "" where none does.
+
+    Within a semitone and a half the two beat as one; an octave up or down the kick's band is shared still.
+    """
+    def near(target_hz: float) -> list[tuple[float, float]]:
+        return [p for p in pitches if math.isfinite(p[0]) and abs(12.0 * math.log2(p[0] / target_hz)) <= 1.5]
+
+    total = sum(w for hz, w in pitches if math.isfinite(hz))
+    for target, name in ((kick_hz, "fundamental"), (2.0 * kick_hz, "octave"), (0.5 * kick_hz, "octave")):
+        group = near(target)
+        if total > 0.0 and sum(w for _, w in group) >= 0.15 * total:
+            return agree(group), name
+    return agree(pitches), ""

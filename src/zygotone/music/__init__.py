@@ -1,0 +1,1 @@
+"""Tempo, note values, pitch, keys and intervals: pure functions, no audio."""

@@ -1,0 +1,85 @@
+"""Keys, intervals and how well two pitches agree."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+
+from zygotone.errors import ParameterError
+from zygotone.music.pitch import SHARP_NAMES, midi_to_hz, pitch_class
+
+SCALES = {"major": (0, 2, 4, 5, 7, 9, 11), "minor": (0, 2, 3, 5, 7, 8, 10)}
+
+INTERVALS = (
+    "unison", "minor second", "major second", "minor third", "major third", "fourth",
+    "tritone", "fifth", "minor sixth", "major sixth", "minor seventh", "major seventh",
+)  # fmt: skip
+
+# Usual classes of consonance in tonal harmony (common practice): perfect, imperfect, mild, sharp.
+_CONSONANCE = {0: 1.0, 7: 0.95, 5: 0.85, 4: 0.75, 3: 0.75, 9: 0.7, 8: 0.65, 10: 0.4, 2: 0.35, 11: 0.15, 1: 0.1, 6: 0.1}
+CONSONANT_FROM = 0.6
+
+_KEY = re.compile(r"^\s*([A-Ga-g][#♯b♭]?)\s*(major|minor|maj|min|m)?\s*$", re.IGNORECASE)
+
+
+@dataclass(frozen=True, slots=True)
+class Key:
+    tonic: int  # pitch class, 0 is C
+    mode: str  # "major" or "minor"
+
+    @property
+    def name(self) -> str:
+        return f"{SHARP_NAMES[self.tonic]} {self.mode}"
+
+    @property
+    def pitch_classes(self) -> tuple[int, ...]:
+        return tuple((self.tonic + step) % 12 for step in SCALES[self.mode])
+
+    def note_table(self, *, octaves: range = range(0, 9), a4_hz: float = 440.0) -> list[tuple[str, list[float]]]:
+        """Each degree of the scale from the tonic: its name and its Hz in every octave (C to B) of ``octaves``."""
+        return [
+            (SHARP_NAMES[pc], [midi_to_hz(pc + 12 * (octave + 1), a4_hz=a4_hz) for octave in octaves])
+            for pc in self.pitch_classes
+        ]
+
+
+def parse_key(text: str) -> Key:
+    """``F# minor``, ``F♯m``, ``Bb``, ``c maj``.
+
+    Raises
+    ------
+    ParameterError : not a key.
+    """
+    match = _KEY.match(text)
+    if match is None:
+        raise ParameterError(f"a key looks like F# minor, F#m, or Bb major, got {text!r}")
+    word = match[2] or "major"
+    # The lone letter is the one place where case matters: "M" alone is not accepted as minor.
+    minor = word == "m" or word.lower() in ("min", "minor")
+    if word == "M":
+        minor = False
+    return Key(pitch_class(match[1]), "minor" if minor else "major")
+
+
+@dataclass(frozen=True, slots=True)
+class Interval:
+    semitones: int  # nearest whole number, octaves included, sign from the first pitch to the second
+    cents: float  # what is left over, −50 to 50
+    name: str  # within the octave
+    consonance: float  # 0 (harsh) to 1 (unison), by class
+
+
+def interval(first_hz: float, second_hz: float) -> Interval:
+    exact = 12.0 * math.log2(second_hz / first_hz)
+    nearest = math.floor(exact + 0.5)
+    step = abs(nearest) % 12
+    # Counted from the lower pitch, so that an interval and its inverse direction have one name.
+    return Interval(nearest, 100.0 * (exact - nearest), INTERVALS[step], _CONSONANCE[step])
+
+
+def nearest_in_key(hz: float, key: Key, *, a4_hz: float = 440.0) -> float:
+    """The pitch in ``key`` closest to ``hz`` that is consonant with the tonic."""
+    wanted = [pc for pc in key.pitch_classes if _CONSONANCE[(pc - key.tonic) % 12] >= CONSONANT_FROM]
+    notes = (midi_to_hz(n, a4_hz=a4_hz) for n in range(128) if n % 12 in wanted)
+    return min(notes, key=lambda note_hz: abs(math.log(note_hz / hz)))

@@ -1,0 +1,1 @@
+"""The session as a value: models, edits, history, trials, files."""

@@ -1,0 +1,164 @@
+"""Audio files in and out. Whatever a file claims about itself is checked against what it holds."""
+
+from __future__ import annotations
+
+import os
+import struct
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import soundfile
+import soxr
+
+from zygotone.dsp.types import FloatArray
+from zygotone.errors import BadFileError
+
+MAX_SECONDS = 4 * 3600
+MAX_RATE_HZ = 768_000
+AUDIO_SUFFIXES = (".wav", ".flac", ".ogg", ".aif", ".aiff", ".wave", ".bwf", ".oga")
+
+
+@dataclass(frozen=True, slots=True)
+class AudioData:
+    """Decoded audio: ``data`` (channels, frames) float64, full scale ±1, at ``rate_hz``."""
+
+    data: FloatArray
+    rate_hz: int
+    subtype: str  # libsndfile's name, such as PCM_16 or FLOAT
+    format: str  # such as WAV
+
+    @property
+    def is_float(self) -> bool:
+        return self.subtype in ("FLOAT", "DOUBLE")
+
+    def stereo(self) -> FloatArray:
+        """Shape (2, frames); mono is on both sides."""
+        return np.ascontiguousarray(np.broadcast_to(self.data, (2, self.data.shape[1])))
+
+
+def _check_riff_size(path: Path) -> None:
+    """A WAV file says how long its data is; one that was cut short still says it."""
+    with path.open("rb") as f:
+        head = f.read(12)
+        if head[:4] != b"RIFF" or head[8:12] != b"WAVE":
+            return
+        size = os.fstat(f.fileno()).st_size
+        at = 12
+        while at + 8 <= size:
+            f.seek(at)
+            name, length = struct.unpack("<4sI", f.read(8))
+            if name == b"data":
+                # 0 and all ones are what a program writes that did not know the length beforehand.
+                if length not in (0, 0xFFFFFFFF) and at + 8 + length > size:
+                    raise BadFileError(path, "data", f"promises {length} bytes but {size - at - 8} are there; it was cut short")
+                return
+            at += 8 + length + (length & 1)
+
+
+def read_audio(path: str | Path) -> AudioData:
+    """Decode a whole file.
+
+    Raises
+    ------
+    BadFileError : missing, not audio, cut short, empty, more than two channels, too long, or not finite.
+    """
+    path = Path(path)
+    try:
+        if not path.is_file():
+            raise BadFileError(path, "", "there is no such file" if not path.exists() else "this is not a file")
+        if path.stat().st_size == 0:
+            raise BadFileError(path, "", "the file is empty")
+        _check_riff_size(path)
+        with soundfile.SoundFile(path) as f:
+            if f.channels not in (1, 2):
+                raise BadFileError(path, "channels", f"has {f.channels} channels; mono and stereo can be used, so export stereo stems")
+            if not 1000 <= f.samplerate <= MAX_RATE_HZ:
+                raise BadFileError(path, "sample rate", f"{f.samplerate} Hz is outside 1 to {MAX_RATE_HZ // 1000} kHz")
+            promised = f.frames
+            # Read in pieces: the header's length is a claim and must not decide how much memory is taken.
+            pieces, total, limit = [], 0, MAX_SECONDS * f.samplerate
+            while True:
+                piece = f.read(1 << 20, dtype="float64", always_2d=True)
+                if not len(piece):
+                    break
+                pieces.append(piece)
+                total += len(piece)
+                if total > limit:
+                    raise BadFileError(path, "length", f"is longer than {MAX_SECONDS // 3600} hours")
+            subtype, format_, rate = f.subtype, f.format, f.samplerate
+    except soundfile.LibsndfileError as error:
+        raise BadFileError(path, "", f"cannot be read as audio ({_plain(error)})") from None
+    except OSError as error:
+        raise BadFileError(path, "", error.strerror or str(error)) from None
+    if total == 0:
+        raise BadFileError(path, "data", "holds no audio")
+    if 0 < promised < 1 << 60 and total < promised:
+        raise BadFileError(path, "data", f"promises {promised} frames but {total} are there; it was cut short")
+    data = np.ascontiguousarray(np.concatenate(pieces).T)
+    bad = ~np.isfinite(data)
+    if bad.any():
+        first = int(np.argmax(bad.any(axis=0)))
+        raise BadFileError(path, f"at {first / rate:.3f} s", f"{int(bad.sum())} of {data.size} samples are not numbers")
+    return AudioData(data, rate, subtype, format_)
+
+
+def _plain(error: Exception) -> str:
+    return str(error).split(": ")[-1].strip().rstrip(".").lower()
+
+
+def resample(data: FloatArray, from_hz: int, to_hz: int) -> FloatArray:
+    """(channels, frames) at another rate (soxr, very high quality); the start stays where it was."""
+    if from_hz == to_hz:
+        return data
+    out = soxr.resample(data.T, from_hz, to_hz, quality="VHQ")
+    if len(out) == 0:  # a few frames at a high rate can be less than one at a low rate
+        out = data.T[:1]
+    return np.ascontiguousarray(out.T)
+
+
+PCM_BITS = {"PCM_S8": 8, "PCM_U8": 8, "PCM_16": 16, "PCM_24": 24, "PCM_32": 32}
+
+
+def dither(data: FloatArray, bits: int, *, seed: int = 1) -> FloatArray:
+    """Adds triangular noise of two steps' width, so that rounding leaves noise and no distortion.
+
+    Lipshitz, Wannamaker and Vanderkooy, "Quantization and dither", 1992. Silence stays silent: a whole
+    file of zeros is returned as it is.
+    """
+    if not data.any():
+        return data
+    rng = np.random.default_rng(seed)
+    return data + (rng.random(data.shape) - rng.random(data.shape)) / 2.0 ** (bits - 1)
+
+
+def write_audio(path: str | Path, data: FloatArray, rate_hz: int, *, subtype: str = "PCM_24") -> None:
+    """Write (channels, frames) as WAV or FLAC, by the file name's ending, at once or not at all.
+
+    Reduction to 16 bits or fewer is dithered. PCM is limited to full scale; floating point is not.
+
+    Raises
+    ------
+    BadFileError : the format cannot hold this subtype, or the place cannot be written.
+    """
+    path = Path(path)
+    format_ = {".wav": "WAV", ".flac": "FLAC"}.get(path.suffix.lower())
+    if format_ is None:
+        raise BadFileError(path, "name", "ends neither in .wav nor in .flac")
+    if format_ == "FLAC" and subtype in ("FLOAT", "DOUBLE"):
+        subtype = "PCM_24"
+    if not soundfile.check_format(format_, subtype):
+        raise BadFileError(path, "subtype", f"{format_} cannot hold {subtype}")
+    bits = PCM_BITS.get(subtype, 32)
+    if bits <= 16:
+        data = dither(data, bits)
+    if subtype in PCM_BITS:
+        data = np.clip(data, -1.0, 1.0 - 2.0 ** (1 - bits))
+    temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        with soundfile.SoundFile(temporary, "w", rate_hz, data.shape[0], subtype, format=format_) as f:
+            f.write(data.T)
+        os.replace(temporary, path)
+    except (OSError, soundfile.LibsndfileError) as error:
+        temporary.unlink(missing_ok=True)
+        raise BadFileError(path, "", f"cannot be written ({_plain(error)})") from None

@@ -1,0 +1,71 @@
+"""What kinds of device and sound source exist. The packages ``devices`` and ``sources`` enter theirs here."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from zygotone.errors import ParameterError
+from zygotone.session.params import Param, Values, check_values, defaults
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Kind:
+    """A kind of device or source: its name in files, its title and sentence for people, its parameters."""
+
+    kind: str
+    title: str
+    summary: str
+    params: tuple[Param, ...]
+    takes_key: bool = False
+
+    def param(self, name: str) -> Param:
+        for p in self.params:
+            if p.name == name:
+                return p
+        raise KeyError(name)
+
+    def defaults(self) -> Values:
+        return defaults(self.params)
+
+    def check(self, given: Any, place: str) -> Values:
+        return check_values(self.params, given, place)
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "kind": self.kind,
+            "title": self.title,
+            "summary": self.summary,
+            "takes_key": self.takes_key,
+            "params": [p.to_json() for p in self.params],
+        }
+
+
+class Catalogue:
+    """Kinds by name."""
+
+    def __init__(self, noun: str) -> None:
+        self._noun = noun
+        self._kinds: dict[str, Kind] = {}
+
+    def enter(self, kind: Kind) -> Kind:
+        self._kinds[kind.kind] = kind
+        return kind
+
+    def __iter__(self) -> Iterator[Kind]:
+        return iter(self._kinds.values())
+
+    def find(self, kind: str) -> Kind:
+        """Raises ParameterError for an unknown kind, naming the nearest."""
+        try:
+            return self._kinds[kind]
+        except KeyError:
+            near = difflib.get_close_matches(kind, self._kinds, n=1, cutoff=0.3)
+            hint = f"; did you mean {near[0]}?" if near else f"; known are {', '.join(self._kinds)}"
+            raise ParameterError(f"there is no {self._noun} of kind {kind!r}{hint}") from None
+
+
+DEVICES = Catalogue("device")
+SOURCES = Catalogue("sound source")

@@ -1,0 +1,373 @@
+"""The session as an immutable value.
+
+Every model is frozen; an edit makes a new session that shares what did not change. Times people set are in ms,
+positions in the song in beats or bars.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal, Self
+
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_serializer, model_validator
+
+from zygotone.errors import ParameterError
+from zygotone.music.keys import Key, parse_key
+from zygotone.session.catalogue import DEVICES, SOURCES, Catalogue, Kind
+from zygotone.session.params import Values, level, number, switch
+
+SAMPLE_RATES = (44100, 48000, 88200, 96000)
+
+Role = Literal[
+    "kick", "snare", "hats", "percussion", "sub", "bass", "guitar", "lead", "keys", "pad", "voice", "effect", "other"
+]
+ROLES: tuple[Role, ...] = (
+    "kick", "snare", "hats", "percussion", "sub", "bass", "guitar", "lead", "keys", "pad", "voice", "effect", "other",
+)  # fmt: skip
+LOW_ROLES = ("bass", "sub")
+
+Job = Literal["sub", "body", "attack", "bite", "air", "width", "texture"]
+
+# A usual order of importance, where a person has set none: rhythm and lead first (common practice).
+USUAL_SEAT: dict[str, int] = {
+    "kick": 1, "lead": 1, "voice": 1, "snare": 2, "sub": 2, "bass": 3, "guitar": 5, "hats": 6, "keys": 6,
+    "percussion": 6, "pad": 7, "effect": 8, "other": 8,
+}  # fmt: skip
+
+Name = Annotated[str, Field(min_length=1, max_length=120)]
+Id = Annotated[str, Field(min_length=1, max_length=80, pattern=r"^[\w.-]+$")]
+
+
+class Value(BaseModel):
+    """Base of all models: frozen, nothing unknown, no NaN."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    def replace(self, **changes: Any) -> Self:
+        return self.model_copy(update=changes)
+
+
+class KindValues(Value):
+    """A kind with its parameter values, flat in files: ``{"kind": "pan", "pan_pct": -20}``."""
+
+    kind: str
+    params: Values
+
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+
+    @classmethod
+    def catalogue(cls) -> Catalogue:
+        raise NotImplementedError
+
+    @model_validator(mode="before")
+    @classmethod
+    def _gather(cls, data: Any) -> Any:
+        if not isinstance(data, dict) or isinstance(data.get("params"), Values):
+            return data
+        if not isinstance(data.get("kind"), str):
+            raise ParameterError("kind is missing")
+        own = set(cls.model_fields) - {"params"}
+        spec = cls.catalogue().find(data["kind"])
+        rest = {name: value for name, value in data.items() if name not in own}
+        return {name: value for name, value in data.items() if name in own} | {"params": spec.check(rest, data["kind"])}
+
+    @model_serializer(mode="wrap")
+    def _flatten(self, handler: Any) -> dict[str, Any]:
+        data: dict[str, Any] = handler(self)
+        data.pop("params")
+        return {**data, **self.params.to_json()}
+
+    @property
+    def spec(self) -> Kind:
+        return self.catalogue().find(self.kind)
+
+
+class KeyInput(Value):
+    """Another track that a device listens to, taken before or after that track's chain."""
+
+    track: Id
+    tap: Literal["before", "after"] = "after"
+
+
+class Device(KindValues):
+    id: Id = "device"
+    label: Annotated[str, Field(max_length=120)] = ""
+    on: bool = True
+    mix: Annotated[float, Field(ge=0.0, le=1.0)] = 1.0
+    key: KeyInput | None = None
+
+    @classmethod
+    def catalogue(cls) -> Catalogue:
+        return DEVICES
+
+    @property
+    def title(self) -> str:
+        return self.label or self.spec.title
+
+    @model_validator(mode="after")
+    def _key_fits(self) -> Self:
+        if self.key is not None and not self.spec.takes_key:
+            raise ParameterError(f"{self.kind} takes no key")
+        return self
+
+
+class Sound(KindValues):
+    """What makes a layer's sound."""
+
+    @classmethod
+    def catalogue(cls) -> Catalogue:
+        return SOURCES
+
+
+class Envelope(Value):
+    """Delay, attack, hold, decay, sustain, release. ``curve`` 0 is straight, 1 strongly bent (exponential)."""
+
+    delay_ms: Annotated[float, Field(ge=0, le=10000)] = 0.0
+    attack_ms: Annotated[float, Field(ge=0, le=10000)] = 2.0
+    hold_ms: Annotated[float, Field(ge=0, le=10000)] = 0.0
+    decay_ms: Annotated[float, Field(ge=0, le=30000)] = 200.0
+    sustain: Annotated[float, Field(ge=0, le=1)] = 0.7
+    release_ms: Annotated[float, Field(ge=1, le=30000)] = 80.0
+    curve: Annotated[float, Field(ge=0, le=1)] = 0.5
+
+
+class VoiceFilter(Value):
+    """Low-pass of a layer with its own envelope."""
+
+    cutoff_hz: Annotated[float, Field(ge=20, le=20000)] = 8000.0
+    resonance: Annotated[float, Field(ge=0, le=1)] = 0.1
+    envelope_octaves: Annotated[float, Field(ge=-8, le=8)] = 0.0
+    velocity_octaves: Annotated[float, Field(ge=-8, le=8)] = 0.0
+    key_follow: Annotated[float, Field(ge=0, le=1)] = 0.0
+    envelope: Envelope = Envelope(sustain=0.0)
+
+
+class Layer(Value):
+    id: Id
+    name: Name
+    job: Job = "body"
+    sound: Sound
+    envelope: Envelope = Envelope()
+    filter: VoiceFilter | None = None
+    level_db: Annotated[float, Field(ge=-60, le=24)] = 0.0
+    pan_pct: Annotated[float, Field(ge=-100, le=100)] = 0.0
+    transpose_semitones: Annotated[int, Field(ge=-48, le=48)] = 0
+    tune_cents: Annotated[float, Field(ge=-100, le=100)] = 0.0
+    velocity_db: Annotated[float, Field(ge=0, le=60)] = 18.0  # how much softer the softest velocity is
+    start_ms: Annotated[float, Field(ge=-100, le=1000)] = 0.0
+    polarity: bool = False
+    mute: bool = False
+
+
+class Note(Value):
+    start_beat: Annotated[float, Field(ge=0, le=100000)]
+    length_beats: Annotated[float, Field(gt=0, le=10000)]
+    pitch: Annotated[int, Field(ge=0, le=127)]
+    velocity: Annotated[float, Field(ge=0, le=1)] = 0.8
+    nudge_ms: Annotated[float, Field(ge=-200, le=200)] = 0.0
+
+
+class Phrase(Value):
+    """Notes in beats; repeats every ``beats`` while the section lasts."""
+
+    id: Id
+    beats: Annotated[float, Field(gt=0, le=10000)]
+    notes: tuple[Note, ...] = ()
+    nudge_ms: Annotated[float, Field(ge=-200, le=200)] = 0.0
+
+
+class Part(Value):
+    """Which phrase a section plays."""
+
+    section: Id
+    phrase: Id
+
+
+class ClipSource(Value):
+    """An audio clip, from ``start_s`` of the song; a loop repeats to the song's end."""
+
+    type: Literal["clip"] = "clip"
+    asset: Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+    gain_db: Annotated[float, Field(ge=-60, le=60)] = 0.0
+    start_s: Annotated[float, Field(ge=0, le=36000)] = 0.0
+    loop: bool = False
+    sections: tuple[Id, ...] | None = None  # silent elsewhere; None plays in all
+
+
+class InstrumentSource(Value):
+    type: Literal["instrument"] = "instrument"
+    layers: tuple[Layer, ...]
+    phrases: tuple[Phrase, ...] = ()
+    parts: tuple[Part, ...] = ()
+
+
+class Strip(Value):
+    """What tracks and buses share. Its rulers are declared in ``STRIP_PARAMS``."""
+
+    id: Id
+    name: Name
+    chain: tuple[Device, ...] = ()
+    level_db: Annotated[float, Field(ge=-60, le=12)] = 0.0
+    pan_pct: Annotated[float, Field(ge=-100, le=100)] = 0.0
+    mute: bool = False
+    solo: bool = False
+
+    def device(self, device_id: str) -> Device:
+        return next(d for d in self.chain if d.id == device_id)
+
+    def index_of(self, device_id: str) -> int:
+        return next(i for i, d in enumerate(self.chain) if d.id == device_id)
+
+
+STRIP_PARAMS = (
+    level("level_db", "Level", -60.0, 12.0, 0.0, "How loud the track goes on, after its chain."),
+    number("pan_pct", "Pan", "%", -100.0, 100.0, 0.0, "Left (−100) to right (100), at constant power."),
+    switch("mute", "Mute", False, "Silent."),
+    switch("solo", "Solo", False, "Only what is soloed is heard."),
+)
+NUDGE = number("nudge_ms", "Nudge", "ms", -200.0, 200.0, 0.0, "Moves the whole track later (above 0) or earlier.")
+
+
+class Track(Strip):
+    role: Role = "other"
+    seat: Annotated[int, Field(ge=1, le=16)] = 8
+    source: Annotated[ClipSource | InstrumentSource, Field(discriminator="type")]
+    nudge_ms: Annotated[float, Field(ge=-200, le=200)] = 0.0
+    bus: Id | None = None  # None: straight into the mix
+
+
+class Bus(Strip):
+    pass
+
+
+class Section(Value):
+    id: Id
+    name: Name
+    bars: Annotated[int, Field(ge=1, le=1000)]
+
+
+class Song(Value):
+    title: Annotated[str, Field(max_length=200)] = "Untitled"
+    tempo_bpm: Annotated[float, Field(ge=20, le=400)] = 120.0
+    beats_per_bar: Annotated[int, Field(ge=1, le=16)] = 4
+    beat_unit: Literal[2, 4, 8, 16] = 4
+    key: Annotated[str, Field(max_length=20)] = "C major"
+    a4_hz: Annotated[float, Field(ge=380, le=500)] = 440.0
+    sections: Annotated[tuple[Section, ...], Field(min_length=1, max_length=200)]
+
+    @field_validator("key")
+    @classmethod
+    def _a_key(cls, text: str) -> str:
+        return parse_key(text).name
+
+    @property
+    def parsed_key(self) -> Key:
+        return parse_key(self.key)
+
+    @property
+    def bars(self) -> int:
+        return sum(section.bars for section in self.sections)
+
+    @property
+    def bar_beats(self) -> float:
+        """Length of a bar in beats, which are quarter notes."""
+        return self.beats_per_bar * 4.0 / self.beat_unit
+
+    @property
+    def bar_s(self) -> float:
+        return self.bar_beats * 60.0 / self.tempo_bpm
+
+    @property
+    def length_s(self) -> float:
+        return self.bars * self.bar_s
+
+    def spans(self) -> Iterator[tuple[Section, int, int]]:
+        """Each section with its first bar and the bar after its last, counted from 0."""
+        bar = 0
+        for section in self.sections:
+            yield section, bar, bar + section.bars
+            bar += section.bars
+
+    def section(self, name_or_id: str) -> Section:
+        for section in self.sections:
+            if name_or_id in (section.id, section.name):
+                return section
+        names = ", ".join(s.name for s in self.sections)
+        raise ParameterError(f"there is no section {name_or_id!r}; the song has {names}")
+
+
+class Asset(Value):
+    """A clip's audio in the project: 24-bit, at the session's rate; ``scale`` restores levels above full scale."""
+
+    id: Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]  # SHA-256 of the samples, see session/audio_store.py
+    name: Annotated[str, Field(max_length=255)]
+    channels: Literal[1, 2]
+    frames: Annotated[int, Field(ge=1, le=2_000_000_000)]
+    scale: Annotated[float, Field(gt=0, le=1e6)] = 1.0
+
+
+class Session(Value):
+    rate_hz: Literal[44100, 48000, 88200, 96000] = 48000
+    song: Song
+    tracks: Annotated[tuple[Track, ...], Field(max_length=256)] = ()
+    buses: Annotated[tuple[Bus, ...], Field(max_length=64)] = ()
+    mix: Bus = Bus(id="mix", name="Mix")
+    assets: tuple[Asset, ...] = ()
+
+    @model_validator(mode="after")
+    def _holds_together(self) -> Self:
+        """Every name that one part uses for another must exist, once."""
+        ids = [s.id for s in self.strips()]
+        for i in ids:
+            if ids.count(i) > 1:
+                raise ParameterError(f"two tracks or buses are called {i!r}")
+        names = [s.name for s in self.strips()]
+        for name in names:
+            if names.count(name) > 1:
+                raise ParameterError(f"two tracks or buses are named {name!r}")
+        assets = {a.id for a in self.assets}
+        sections = {s.id for s in self.song.sections}
+        if len(sections) != len(self.song.sections):
+            raise ParameterError("two sections have one id")
+        for track in self.tracks:
+            if track.bus is not None and track.bus not in {b.id for b in self.buses}:
+                raise ParameterError(f"track {track.name!r} goes to bus {track.bus!r}, which does not exist")
+            if isinstance(track.source, ClipSource) and track.source.asset not in assets:
+                raise ParameterError(f"track {track.name!r} plays clip {track.source.asset[:12]}…, which is missing")
+        for strip in self.strips():
+            device_ids = [d.id for d in strip.chain]
+            if len(set(device_ids)) != len(device_ids):
+                raise ParameterError(f"two devices on {strip.name!r} have one id")
+            for device in strip.chain:
+                if device.key is not None and device.key.track not in {t.id for t in self.tracks}:
+                    raise ParameterError(
+                        f"{device.title} on {strip.name!r} listens to track {device.key.track!r}, which does not exist"
+                    )
+        return self
+
+    def strips(self) -> tuple[Strip, ...]:
+        return (*self.tracks, *self.buses, self.mix)
+
+    def strip(self, strip_id: str) -> Strip:
+        for strip in self.strips():
+            if strip.id == strip_id:
+                return strip
+        raise ParameterError(f"there is no track or bus {strip_id!r}")
+
+    def track(self, track_id: str) -> Track:
+        for track in self.tracks:
+            if track.id == track_id:
+                return track
+        raise ParameterError(f"there is no track {track_id!r}")
+
+    def track_named(self, name: str) -> Track:
+        for track in self.tracks:
+            if track.name == name or track.id == name:
+                return track
+        raise ParameterError(f"there is no track {name!r}; there are {', '.join(t.name for t in self.tracks)}")
+
+    def asset(self, asset_id: str) -> Asset:
+        return next(a for a in self.assets if a.id == asset_id)
+
+    def with_role(self, *roles: str) -> tuple[Track, ...]:
+        return tuple(t for t in self.tracks if t.role in roles)

@@ -50,14 +50,14 @@ def fir_add(taps, joined, y):
         width = out.shape[0]
         k = 0
         # Tap by tap and not frame by frame: the inner loop then runs along the block and vectorises.
-        while k + 4 <= m:
+        while k + 8 <= m:
             c0, c1, c2, c3 = taps[k], taps[k + 1], taps[k + 2], taps[k + 3]
-            start = at + m - 1 - k
-            x0, x1 = joined[start : start + width], joined[start - 1 : start - 1 + width]
-            x2, x3 = joined[start - 2 : start - 2 + width], joined[start - 3 : start - 3 + width]
+            c4, c5, c6, c7 = taps[k + 4], taps[k + 5], taps[k + 6], taps[k + 7]
+            x = joined[at + m - 8 - k : at + m - 1 - k + width]
             for i in range(width):
-                out[i] += (c0 * x0[i] + c1 * x1[i]) + (c2 * x2[i] + c3 * x3[i])
-            k += 4
+                early = (c7 * x[i] + c6 * x[i + 1]) + (c5 * x[i + 2] + c4 * x[i + 3])
+                out[i] += early + ((c3 * x[i + 4] + c2 * x[i + 5]) + (c1 * x[i + 6] + c0 * x[i + 7]))
+            k += 8
         while k < m:
             c = taps[k]
             x0 = joined[at + m - 1 - k : at + m - 1 - k + width]

@@ -1,88 +1,90 @@
 """Run a memoryless curve at a higher rate, so that the harmonics it makes do not fold back.
 
-The high-rate signal is kept as ``factor`` phases, each at the low rate and contiguous, since a memoryless
-curve does not care about their order; nothing is interleaved.
+The rate is doubled in stages. Only the first stage has to be steep; each later one has more room. The signal
+after a stage is kept as two phases, each contiguous, since a memoryless curve does not care about their order.
 """
 
 from __future__ import annotations
 
 import functools
+import math
 
 import numpy as np
 
 from zygotone.dsp.delays import fir_add
 from zygotone.dsp.types import FloatArray
 
-# Half the filter's length in frames of the low rate. With the Kaiser window below: flat to 0.42 of the
-# low rate (20.1 kHz at 48 kHz), 100 dB down from half of it on (Kaiser 1974, length and beta formulas).
-HALF_FRAMES = 40
 _STOP_DB = 100.0
-_EDGE = 0.46  # middle of the transition, in units of the low rate
+# For each stage: half the filter's length at its upper rate, and the middle of its transition as a share of
+# its lower rate. Lengths by Kaiser's formula for 100 dB. The first is flat to 0.42 of the base rate (20.1 kHz at
+# 48 kHz) and closed from half of it on. The later ones keep what lies below half the base rate and close
+# where it would fold onto that, and are chosen so that the whole latency is whole frames.
+_STAGES = ((80, 0.46), (14, 0.5), (8, 0.5))
 
 
-@functools.lru_cache(maxsize=8)
-def halfway_taps(factor: int) -> FloatArray:
-    """Linear-phase low-pass at ``factor`` times the rate, shape (2·40·factor + 1,), sum 1."""
-    m = HALF_FRAMES * factor
-    t = np.arange(-m, m + 1)
+@functools.lru_cache(maxsize=4)
+def _taps(stage: int) -> FloatArray:
+    """Linear-phase low-pass at the stage's upper rate, shape (2·half + 1,), sum 1."""
+    half, edge = _STAGES[stage]
+    t = np.arange(-half, half + 1)
     beta = 0.1102 * (_STOP_DB - 8.7)
-    window = np.i0(beta * np.sqrt(1.0 - (t / m) ** 2)) / np.i0(beta)
-    taps = np.sinc(2.0 * _EDGE / factor * t) * window
-    taps = np.asarray(taps / taps.sum())
-    taps.setflags(write=False)
-    return taps
+    window = np.i0(beta * np.sqrt(1.0 - (t / half) ** 2)) / np.i0(beta)
+    taps = np.sinc(edge * t) * window
+    return np.asarray(taps / taps.sum())
 
 
 def latency_frames(factor: int) -> int:
-    """Delay of going up and down again, in frames of the low rate."""
-    return 0 if factor == 1 else 2 * HALF_FRAMES
+    """Delay of going up and down again, in frames of the base rate."""
+    stages = round(math.log2(factor))
+    return sum(2 * _STAGES[s][0] // 2 ** (s + 1) for s in range(stages))
 
 
-@functools.lru_cache(maxsize=8)
-def up_phases(factor: int) -> FloatArray:
-    """Polyphase taps for going up, shape (factor, taps): phase p of tap k is factor·h[k·factor + p]."""
-    h = halfway_taps(factor)
-    padded = np.concatenate([h, np.zeros(-len(h) % factor)]) * factor
-    return np.ascontiguousarray(padded.reshape(-1, factor).T)
+class Doubler:
+    """One channel to twice the rate and back, with the history of both ways."""
 
-
-@functools.lru_cache(maxsize=8)
-def down_phases(factor: int) -> FloatArray:
-    """Polyphase taps for coming down, shape (factor, taps): phase p of tap k is h[k·factor − p]."""
-    h = halfway_taps(factor)
-    n_taps = (len(h) - 1) // factor + 2
-    phases = np.zeros((factor, n_taps))
-    for p in range(factor):
-        for k in range(n_taps):
-            j = k * factor - p
-            if 0 <= j < len(h):
-                phases[p, k] = h[j]
-    return phases
-
-
-class Oversampler:
-    """One channel up to ``factor`` phases and down again, with the history of both."""
-
-    def __init__(self, factor: int) -> None:
-        self.factor = factor
-        self._up, self._down = up_phases(factor), down_phases(factor)
+    def __init__(self, stage: int) -> None:
+        h = _taps(stage)
+        padded = np.concatenate([h, [0.0]])
+        # Up: output phase p of frame n is Σ 2·h[2k + p]·x[n − k]. Down: y[n] is Σ h[2k − p]·phase p[n − k].
+        self._up = np.ascontiguousarray(2.0 * padded.reshape(-1, 2).T)
+        self._down = [np.ascontiguousarray(h[::2]), np.concatenate([[0.0], h[1::2]])]
         self._x = np.zeros(self._up.shape[1] - 1)
-        self._u = np.zeros((factor, self._down.shape[1] - 1))
+        self._u = [np.zeros(len(taps) - 1) for taps in self._down]
 
     def up(self, x: FloatArray) -> FloatArray:
-        """x (n,) to phases (factor, n)."""
+        """x (n,) to phases (2, n)."""
         joined = np.concatenate([self._x, x])
         self._x = joined[len(x) :].copy()
-        phases = np.zeros((self.factor, len(x)))
-        for p in range(self.factor):
+        phases = np.zeros((2, len(x)))
+        for p in range(2):
             fir_add(self._up[p], joined, phases[p])
         return phases
 
     def down(self, phases: FloatArray) -> FloatArray:
-        """Phases (factor, n) to y (n,)."""
-        joined = np.concatenate([self._u, phases], axis=1)
-        self._u = np.ascontiguousarray(joined[:, phases.shape[1] :])
+        """Phases (2, n) to y (n,)."""
         y = np.zeros(phases.shape[1])
-        for p in range(self.factor):
-            fir_add(self._down[p], joined[p], y)
+        for p in range(2):
+            joined = np.concatenate([self._u[p], phases[p]])
+            self._u[p] = joined[phases.shape[1] :].copy()
+            fir_add(self._down[p], joined, y)
         return y
+
+
+class Oversampler:
+    """One channel to ``factor`` (2, 4 or 8) times the rate and back."""
+
+    def __init__(self, factor: int) -> None:
+        self._stages = [Doubler(s) for s in range(round(math.log2(factor)))]
+
+    def up(self, x: FloatArray) -> FloatArray:
+        """x (n,) to two phases of the highest rate, shape (2, n·factor/2)."""
+        phases = self._stages[0].up(x)
+        for stage in self._stages[1:]:
+            phases = stage.up(np.ascontiguousarray(phases.T).ravel())
+        return phases
+
+    def down(self, phases: FloatArray) -> FloatArray:
+        """What ``up`` gave, back to y (n,)."""
+        for stage in self._stages[:0:-1]:
+            phases = np.ascontiguousarray(stage.down(phases).reshape(-1, 2).T)
+        return self._stages[0].down(phases)

@@ -14,22 +14,63 @@ CURVES = ("soft", "tube", "tape", "hard", "fuzz", "fold", "rectify")
 
 
 @kernel
+def _soft(v):
+    return v / math.sqrt(1.0 + v * v)
+
+
+@kernel
+def _tube(v):
+    """One half-wave is lower than the other, which gives even harmonics."""
+    return v / math.sqrt(1.0 + v * v) if v > 0.0 else v / math.sqrt(1.0 + v * v / 0.49)
+
+
+@kernel
+def _tape(v):
+    """Leaves the straight line later than soft does, then closes."""
+    w = v * v
+    return v / math.sqrt(math.sqrt(1.0 + w * w))
+
+
+@kernel
+def _hard(v):
+    return min(1.0, max(-1.0, v))
+
+
+@kernel
+def _fuzz(v):
+    """Three times the drive into an uneven clipper."""
+    return min(1.0, max(-0.6, 3.0 * v))
+
+
+@kernel
+def _fold(v):
+    """A triangle, so that what exceeds 1 comes back."""
+    t = (v + 1.0) * 0.25
+    t -= math.floor(t)
+    return 1.0 - 4.0 * abs(t - 0.5) if t >= 0.0 else 0.0
+
+
+@kernel
+def _rectify(v):
+    """The octave above."""
+    return min(1.0, abs(v))
+
+
+@kernel
 def _curve(code, v):
-    if code == 0:  # soft: the hyperbolic tangent
-        return math.tanh(v)
-    if code == 1:  # tube: one half-wave is rounder and lower than the other, which gives even harmonics
-        return math.tanh(v) if v > 0.0 else 0.7 * math.tanh(v / 0.7)
-    if code == 2:  # tape: leaves the straight line later than soft does, then closes
-        return v / (1.0 + v * v * v * v) ** 0.25
-    if code == 3:  # hard: the clipper
-        return min(1.0, max(-1.0, v))
-    if code == 4:  # fuzz: three times the drive into an uneven clipper
-        return min(1.0, max(-0.6, 3.0 * v))
-    if code == 5:  # fold: a triangle, so that what exceeds 1 comes back
-        t = (v + 1.0) * 0.25
-        t -= math.floor(t)
-        return 4.0 * t - 1.0 if t < 0.5 else 3.0 - 4.0 * t
-    return min(1.0, abs(v))  # rectify: the octave above
+    if code == 0:
+        return _soft(v)
+    if code == 1:
+        return _tube(v)
+    if code == 2:
+        return _tape(v)
+    if code == 3:
+        return _hard(v)
+    if code == 4:
+        return _fuzz(v)
+    if code == 5:
+        return _fold(v)
+    return _rectify(v)
 
 
 @kernel

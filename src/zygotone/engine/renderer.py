@@ -118,6 +118,14 @@ class Renderer:
             self._instruments.put(key, take)
         return take.audio
 
+    def tail_frames(self, session: Session) -> int:
+        """How long notes ring on after the song's last bar."""
+        end = round(session.song.length_s * session.rate_hz)
+        lengths = [
+            self._instrument(t.source, session).shape[1] for t in session.tracks if isinstance(t.source, InstrumentSource)
+        ]
+        return max((n - end for n in lengths), default=0)
+
     # --- rendering -----------------------------------------------------------------------------------------
 
     def span_of(self, session: Session, section: Section | None) -> tuple[int, int]:

@@ -69,20 +69,22 @@ def first_rise(audio: FloatArray, sample_rate_hz: int, *, start: int, end: int) 
     The magnitude must pass 2 % of its following peak, and three times what was there before; so a note out of
     silence is found at its very start, and one over the tail of another where it stands out.
     """
-    start, end = max(0, start), min(audio.shape[1], end)
-    magnitude = np.max(np.abs(audio[:, start:end]), axis=0)
-    if not len(magnitude):
-        return None
     settle = max(1, round(0.025 * sample_rate_hz))
-    ahead = _largest_ahead(magnitude, settle)
-    behind = _largest_behind(magnitude, settle)
+    start, end = max(0, start), min(audio.shape[1], end)
+    # What came before and what comes after the stretch is looked at too, or its edges would seem like onsets.
+    first = max(0, start - settle)
+    magnitude = np.max(np.abs(audio[:, first : end + settle]), axis=0)
+    inside = slice(start - first, end - first)
+    ahead = _largest_ahead(magnitude, settle)[inside]
+    behind = _largest_behind(magnitude, settle)[inside]
+    if not len(ahead):
+        return None
     growth = ahead / np.maximum(behind, 1e-6)
     at = int(np.argmax(growth))
     if growth[at] < 2.0 or ahead[at] < 0.1 * float(np.max(magnitude)):
         return None
-    floor = float(behind[at])
-    threshold = max(0.02 * float(ahead[at]), 1.2 * floor)
-    over = np.flatnonzero(magnitude[at:] >= threshold)
+    threshold = max(0.02 * float(ahead[at]), 1.2 * float(behind[at]))
+    over = np.flatnonzero(magnitude[inside][at:] >= threshold)
     return start + at + int(over[0]) if len(over) else None
 
 

@@ -78,17 +78,31 @@ def centroid_hz(spectrum: Spectrum) -> float:
     return float(np.sum(spectrum.freqs_hz[heard] * spectrum.power[heard]) / total)
 
 
-def peak_q(spectrum: Spectrum, centre_hz: float) -> float:
-    """Q of the peak at ``centre_hz``: centre over the width at which the power has fallen by half."""
+def peak_q(spectrum: Spectrum, centre_hz: float, *, down_db: float = 10.0) -> float:
+    """Q of the peak at ``centre_hz``: centre over the width at which the power has fallen by ``down_db``."""
+    share = 10.0 ** (-down_db / 10.0)
     fine = np.geomspace(centre_hz / 4.0, centre_hz * 4.0, 2000)
     power = np.interp(fine, spectrum.freqs_hz, spectrum.power)
     near = np.abs(np.log2(fine / centre_hz)) < 0.25
     top = float(np.max(power[near]))
     at = int(np.argmax(np.where(near, power, 0.0)))
     left = at
-    while left > 0 and power[left] > 0.5 * top:
+    while left > 0 and power[left] > share * top:
         left -= 1
     right = at
-    while right < len(fine) - 1 and power[right] > 0.5 * top:
+    while right < len(fine) - 1 and power[right] > share * top:
         right += 1
     return float(fine[at] / max(fine[right] - fine[left], 1e-9))
+
+
+def log_spectrum_db(spectrum: Spectrum, freqs_hz: FloatArray, *, fraction: float = 12.0) -> FloatArray:
+    """Level in bands of 1/``fraction`` octave around each frequency, in dB, for pictures; shape of ``freqs_hz``.
+
+    Where bands are narrower than the bins, the bins are interpolated.
+    """
+    half = 2.0 ** (0.5 / fraction)
+    width = spectrum.freqs_hz[1]
+    edges = np.concatenate([spectrum.freqs_hz - width / 2, [spectrum.freqs_hz[-1] + width / 2]])
+    total = np.concatenate([[0.0], np.cumsum(spectrum.power)])
+    low, high = np.interp(freqs_hz / half, edges, total), np.interp(freqs_hz * half, edges, total)
+    return 10.0 * np.log10(np.maximum(high - low, 1e-14))

@@ -132,33 +132,61 @@ def dither(data: FloatArray, bits: int, *, seed: int = 1) -> FloatArray:
     return data + (rng.random(data.shape) - rng.random(data.shape)) / 2.0 ** (bits - 1)
 
 
-def write_audio(path: str | Path, data: FloatArray, rate_hz: int, *, subtype: str = "PCM_24") -> None:
-    """Write (channels, frames) as WAV or FLAC, by the file name's ending, at once or not at all.
+class AudioWriter:
+    """Writes (channels, frames) block by block to WAV or FLAC, by the file name's ending, wholly or not at all.
 
-    Reduction to 16 bits or fewer is dithered. PCM is limited to full scale; floating point is not.
+    Reduction to 16 bits or fewer is dithered. PCM is held within full scale (``clipped`` counts the samples that
+    were over); floating point is not. Leaving the ``with`` block by an error leaves no file.
 
     Raises
     ------
     BadFileError : the format cannot hold this subtype, or the place cannot be written.
     """
-    path = Path(path)
-    format_ = {".wav": "WAV", ".flac": "FLAC"}.get(path.suffix.lower())
-    if format_ is None:
-        raise BadFileError(path, "name", "ends neither in .wav nor in .flac")
-    if format_ == "FLAC" and subtype in ("FLOAT", "DOUBLE"):
-        subtype = "PCM_24"
-    if not soundfile.check_format(format_, subtype):
-        raise BadFileError(path, "subtype", f"{format_} cannot hold {subtype}")
-    bits = PCM_BITS.get(subtype, 32)
-    if bits <= 16:
-        data = dither(data, bits)
-    if subtype in PCM_BITS:
-        data = np.clip(data, -1.0, 1.0 - 2.0 ** (1 - bits))
-    temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
-    try:
-        with soundfile.SoundFile(temporary, "w", rate_hz, data.shape[0], subtype, format=format_) as f:
-            f.write(data.T)
-        os.replace(temporary, path)
-    except (OSError, soundfile.LibsndfileError) as error:
-        temporary.unlink(missing_ok=True)
-        raise BadFileError(path, "", f"cannot be written ({_plain(error)})") from None
+
+    def __init__(self, path: str | Path, rate_hz: int, channels: int, *, subtype: str = "PCM_24") -> None:
+        self.path = Path(path)
+        format_ = {".wav": "WAV", ".flac": "FLAC"}.get(self.path.suffix.lower())
+        if format_ is None:
+            raise BadFileError(path, "name", "ends neither in .wav nor in .flac")
+        if format_ == "FLAC" and subtype in ("FLOAT", "DOUBLE"):
+            subtype = "PCM_24"
+        if not soundfile.check_format(format_, subtype):
+            raise BadFileError(path, "subtype", f"{format_} cannot hold {subtype}")
+        self._bits = PCM_BITS.get(subtype)
+        self._blocks = 0
+        self.clipped = 0
+        self._temporary = self.path.with_name(f".{self.path.name}.{os.getpid()}.part")
+        try:
+            self._file = soundfile.SoundFile(self._temporary, "w", rate_hz, channels, subtype, format=format_)
+        except (OSError, soundfile.LibsndfileError) as error:
+            raise BadFileError(path, "", f"cannot be written ({_plain(error)})") from None
+
+    def write(self, data: FloatArray) -> None:
+        if self._bits is not None:
+            if self._bits <= 16:
+                data = dither(data, self._bits, seed=self._blocks)
+            top = 1.0 - 2.0 ** (1 - self._bits)
+            self.clipped += int(np.count_nonzero(np.abs(data) > 1.0))
+            data = np.clip(data, -1.0, top)
+        self._blocks += 1
+        self._file.write(data.T)
+
+    def __enter__(self) -> AudioWriter:
+        return self
+
+    def __exit__(self, kind: object, error: object, trace: object) -> None:
+        self._file.close()
+        if kind is not None:
+            self._temporary.unlink(missing_ok=True)
+            return
+        try:
+            os.replace(self._temporary, self.path)
+        except OSError as why:
+            self._temporary.unlink(missing_ok=True)
+            raise BadFileError(self.path, "", f"cannot be written ({_plain(why)})") from None
+
+
+def write_audio(path: str | Path, data: FloatArray, rate_hz: int, *, subtype: str = "PCM_24") -> None:
+    """Write (channels, frames) at once; see ``AudioWriter``."""
+    with AudioWriter(path, rate_hz, data.shape[0], subtype=subtype) as writer:
+        writer.write(data)

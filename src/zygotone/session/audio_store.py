@@ -6,7 +6,8 @@ import hashlib
 import io
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Collection
+from functools import partial
 
 import numpy as np
 import soundfile
@@ -56,6 +57,10 @@ def decode(blob: bytes, asset: Asset, rate_hz: int, *, file: object = "project")
     return np.ascontiguousarray(np.broadcast_to(data, (2, data.shape[1])), dtype=np.float64)
 
 
+def _same(blob: bytes) -> bytes:
+    return blob
+
+
 class AudioStore:
     """Encoded clips by asset id, decoded when first needed; the least used decoded ones are let go.
 
@@ -78,7 +83,7 @@ class AudioStore:
             id=asset_hash(samples, rate_hz), name=name, channels=samples.shape[1], frames=len(samples), scale=scale
         )
         blob = encode(samples, rate_hz)
-        self._blobs[asset.id] = lambda: blob
+        self._blobs[asset.id] = partial(_same, blob)
         return asset
 
     def add_blob(self, asset_id: str, read: Callable[[], bytes]) -> None:
@@ -86,6 +91,12 @@ class AudioStore:
 
     def blob(self, asset_id: str) -> bytes:
         return self._blobs[asset_id]()
+
+    def hold_others(self, asset_ids: Collection[str]) -> None:
+        """Read every blob that is not among ``asset_ids`` into memory, since its file is about to lose it."""
+        for asset_id in set(self._blobs) - set(asset_ids):
+            blob = self._blobs[asset_id]()
+            self._blobs[asset_id] = partial(_same, blob)
 
     def audio(self, asset: Asset, rate_hz: int) -> Stereo:
         """Decoded, shape (2, frames), not to be written to."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import importlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
@@ -44,15 +45,21 @@ class Kind:
 
 
 class Catalogue:
-    """Kinds by name."""
+    """Kinds by name. The package that enters them is named, not imported, since it stands above this one; it is
+    loaded when somebody first asks."""
 
-    def __init__(self, noun: str) -> None:
-        self._noun = noun
-        self._kinds: dict[str, Kind] = {}
+    def __init__(self, noun: str, package: str) -> None:
+        self._noun, self._package = noun, package
+        self._entered: dict[str, Kind] = {}
 
     def enter(self, kind: Kind) -> Kind:
-        self._kinds[kind.kind] = kind
+        self._entered[kind.kind] = kind
         return kind
+
+    @property
+    def _kinds(self) -> dict[str, Kind]:
+        importlib.import_module(self._package)
+        return self._entered
 
     def __iter__(self) -> Iterator[Kind]:
         return iter(self._kinds.values())
@@ -67,5 +74,5 @@ class Catalogue:
             raise ParameterError(f"there is no {self._noun} of kind {kind!r}{hint}") from None
 
 
-DEVICES = Catalogue("device")
-SOURCES = Catalogue("sound source")
+DEVICES = Catalogue("device", "zygotone.devices")
+SOURCES = Catalogue("sound source", "zygotone.sources")

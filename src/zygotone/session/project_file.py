@@ -109,7 +109,10 @@ def save_project(path: str | Path, project: Project) -> None:
                 _put(z, "README.txt", README.encode())
                 _put(z, "session.json", session_json(project.session, project.trial))
                 _put(z, "log.jsonl", "".join(e.model_dump_json(exclude_none=True) + "\n" for e in project.log).encode())
-                for asset_id in assets_needed(project.session, project.log, project.trial):
+                needed = assets_needed(project.session, project.log, project.trial)
+                # What only undo could bring back goes out of the file, but not out of reach.
+                project.store.hold_others(needed)
+                for asset_id in needed:
                     # FLAC does not shrink further; stored, it also cannot unpack to more than the file is.
                     _put(z, f"audio/{asset_id}.flac", project.store.blob(asset_id), zipfile.ZIP_STORED)
             raw.flush()

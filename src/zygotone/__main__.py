@@ -1,0 +1,5 @@
+import sys
+
+from zygotone.cli import main
+
+sys.exit(main())

@@ -1,0 +1,153 @@
+"""What a finding and a fix are, and the one door to all rules."""
+
+from __future__ import annotations
+
+import functools
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.engine.graph import Graph, compile_session
+from zygotone.engine.renderer import Renderer, Take
+from zygotone.session.bench import Reading, Trial
+from zygotone.session.models import Section, Session
+
+
+@dataclass(frozen=True, slots=True)
+class Fix:
+    """One way out, worked out on the real audio. One that does not apply says why and has no session."""
+
+    label: str
+    detail: str = ""  # its settings in a few words
+    school: str | None = None
+    applies: bool = True
+    why_not: str | None = None
+    gain: dict[str, float] = field(default_factory=dict)  # changes, after minus before
+    cost: dict[str, float] = field(default_factory=dict)
+    readings: tuple[Reading, ...] = ()
+    session: Session | None = None
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "label": self.label,
+            "detail": self.detail,
+            "school": self.school,
+            "applies": self.applies,
+            "why_not": self.why_not,
+            "gain": {k: round(v, 3) for k, v in self.gain.items()},
+            "cost": {k: round(v, 3) for k, v in self.cost.items()},
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """A measured problem with its evidence. ``fixes`` is empty until they have been worked out."""
+
+    id: str
+    rule: str
+    severity: float  # 0 to 1
+    tracks: tuple[str, ...]  # ids
+    section: Section
+    stage: str
+    sentence: str
+    advice: str
+    evidence: dict[str, float]
+    fixes: tuple[Fix, ...] = ()
+
+    @property
+    def strength(self) -> str:
+        return "strong" if self.severity >= 0.66 else "fair" if self.severity >= 0.33 else "slight"
+
+    def to_json(self, session: Session) -> dict[str, Any]:
+        return {
+            "id": self.id,
+            "rule": self.rule,
+            "severity": round(self.severity, 3),
+            "tracks": [session.strip(t).name for t in self.tracks],
+            "section": self.section.name,
+            "sentence": self.sentence,
+            "evidence": {k: round(v, 3) for k, v in self.evidence.items()},
+            "fixes": [fix.to_json() for fix in self.fixes],
+        }
+
+    def trial(self, number: int) -> Trial:
+        """The trial that fix ``number`` (from 1) opens."""
+        fix = self.fixes[number - 1]
+        assert fix.session is not None
+        return Trial(
+            session=fix.session, title=fix.label if not fix.detail else f"{fix.label}: {fix.detail}", finding=self.id,
+            fix=number, tracks=self.tracks, section=self.section.id, readings=fix.readings,
+        )  # fmt: skip
+
+
+@dataclass
+class Context:
+    """A session heard over one section: renders what the rules ask for, once."""
+
+    session: Session
+    section: Section
+    renderer: Renderer
+    cancelled: Callable[[], bool] = lambda: False
+
+    @functools.cached_property
+    def graph(self) -> Graph:
+        return compile_session(self.session)
+
+    @functools.cached_property
+    def span(self) -> tuple[int, int]:
+        return self.renderer.span_of(self.session, self.section)
+
+    @property
+    def rate_hz(self) -> int:
+        return self.session.rate_hz
+
+    def stem(self, strip_id: str) -> Stereo:
+        """After chain, level and pan."""
+        return self.renderer.take(self.graph, self.graph.strip[strip_id], self.span, cancelled=self.cancelled).audio
+
+    def chain_out(self, strip_id: str) -> Stereo:
+        """After the chain, before level and pan: what a key input hears."""
+        return self.renderer.take(self.graph, self.graph.chain[strip_id], self.span, cancelled=self.cancelled).audio
+
+    def device_take(self, strip_id: str, device_id: str) -> Take:
+        _, after = self.graph.tap(strip_id, device_id)
+        return self.renderer.take(self.graph, after, self.span, cancelled=self.cancelled)
+
+    def with_session(self, session: Session) -> Context:
+        return Context(session, self.section, self.renderer, self.cancelled)
+
+
+FindProblems = Callable[[Context], list[Finding]]
+WorkOutFixes = Callable[[Context, Finding], tuple[Fix, ...]]
+Numbers = Callable[[Context, tuple[str, ...]], dict[str, float]]
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """``find`` looks for problems in a context, ``fixes`` works out the ways out of one, and ``numbers`` reads the
+    measures that those change, for the tracks of a finding."""
+
+    name: str
+    find: FindProblems
+    fixes: WorkOutFixes
+    numbers: Numbers
+
+
+RULES: dict[str, Rule] = {}
+
+
+def rule(name: str, find: FindProblems, fixes: WorkOutFixes, numbers: Numbers) -> None:
+    RULES[name] = Rule(name, find, fixes, numbers)
+
+
+def severity_of(value: float, slight: float, strong: float) -> float:
+    """0 at ``slight`` or before it, 1 at ``strong`` or past it, a straight line between."""
+    if not math.isfinite(value):
+        return 0.0
+    return min(1.0, max(0.0, (value - slight) / (strong - slight)))
+
+
+def sounds(audio: FloatArray, *, floor: float = 1e-4) -> bool:
+    return bool(audio.size) and float(abs(audio).max()) > floor

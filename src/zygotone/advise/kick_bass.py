@@ -1,0 +1,431 @@
+"""Kick and bass: what is wrong between them, and the ladder of fixes, least harmful first."""
+
+from __future__ import annotations
+
+import functools
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from zygotone.advise.findings import Context, Finding, Fix, rule, severity_of, sounds
+from zygotone.dsp.dynamics import Level
+from zygotone.dsp.filters import SosStereo, bandpass_sos
+from zygotone.dsp.levels import gain_to_db
+from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.engine.graph import compile_session
+from zygotone.errors import LoopError
+from zygotone.measure.dynamics import band_limited, pumping_db
+from zygotone.measure.loudness import integrated_lufs
+from zygotone.measure.low_end import (
+    CLEAR_DB,
+    Kick,
+    bass_pitches,
+    find_kick,
+    hit_energies,
+    kick_band,
+    loudness_lost_lu,
+    onset_gaps_ms,
+    ratios_db,
+    shared_hz,
+)
+from zygotone.measure.spectrum import peak_q, spectrum
+from zygotone.music.pitch import name_pitch
+from zygotone.session.bench import Reading
+from zygotone.session.edits import change_strip, insert_device, new_device
+from zygotone.session.models import LOW_ROLES, Device, InstrumentSource, KeyInput, Session, Track
+
+# Starts closer than this are heard as one (common practice; the ear's own limit is near 2 ms).
+EARLY_MS, LATE_MS = -1.5, 15.0
+_TARGET_DB = CLEAR_DB + 0.25  # what the search aims at, so that the promise holds after rounding
+_DEEPEST_CARVE_DB, _DEEPEST_DIP_DB, _DEEPEST_DUCK_DB, _DEEPEST_ONSET_DB = -9.0, -15.0, -15.0, -18.0
+_LONGEST_ATTACK_MS = 60.0
+
+
+@dataclass(frozen=True)
+class Pair:
+    """Everything measured of one kick and one bass over a section."""
+
+    context: Context
+    kick_track: Track
+    bass_track: Track
+    kick: Kick
+    bass_hz: float
+    shared: str  # "fundamental", "octave" or ""
+    gap_ms: float  # NaN where no bass note begins near a hit
+    clear_db: float
+
+    @functools.cached_property
+    def kick_energies(self) -> FloatArray:
+        return hit_energies(self.context.stem(self.kick_track.id), self.kick, self.context.rate_hz)
+
+    @functools.cached_property
+    def bass(self) -> Stereo:
+        return self.context.stem(self.bass_track.id)
+
+    def clear_with(self, session: Session) -> float:
+        """kick_clear_db with another version of the session."""
+        bass = self.context.with_session(session).stem(self.bass_track.id)
+        return float(np.median(ratios_db(self.kick_energies, hit_energies(bass, self.kick, self.context.rate_hz))))
+
+    def evidence(self) -> dict[str, float]:
+        values = {"kick_hz": self.kick.fundamental_hz, "bass_hz": self.bass_hz, "onset_gap_ms": self.gap_ms, "kick_clear_db": self.clear_db}  # fmt: skip
+        return {name: value for name, value in values.items() if math.isfinite(value)}
+
+
+def measure_pair(context: Context, kick_track: Track, bass_track: Track) -> Pair | None:
+    """None where the two do not sound together, or the kick has no pitch."""
+    kick_stem, bass_stem = context.stem(kick_track.id), context.stem(bass_track.id)
+    if not (sounds(kick_stem) and sounds(bass_stem)):
+        return None
+    kick = find_kick(kick_stem, context.rate_hz)
+    if kick is None:
+        return None
+    bass_hz, shared = shared_hz(kick.fundamental_hz, bass_pitches(bass_stem, kick, context.rate_hz))
+    gaps = onset_gaps_ms(kick_stem, bass_stem, kick, context.rate_hz)
+    # One or two stray onsets among many hits are no habit of the player's.
+    gap_ms = float(np.median(gaps)) if len(gaps) >= max(1, 0.2 * len(kick.onsets)) else math.nan
+    pair = Pair(context, kick_track, bass_track, kick, bass_hz, shared, gap_ms, math.nan)
+    energies = hit_energies(bass_stem, kick, context.rate_hz)
+    return replace(pair, clear_db=float(np.median(ratios_db(pair.kick_energies, energies))))
+
+
+def _pairs(context: Context) -> list[Pair]:
+    pairs = [
+        measure_pair(context, kick, bass)
+        for kick in context.session.with_role("kick")
+        for bass in context.session.with_role(*LOW_ROLES)
+        if not kick.mute and not bass.mute
+    ]
+    return [pair for pair in pairs if pair is not None]
+
+
+def _ms(value: float) -> str:
+    return f"{value:+.1f} ms".replace("-", "−")
+
+
+def _db(value: float) -> str:
+    return f"{value:+.1f} dB".replace("-", "−")
+
+
+# --- findings ----------------------------------------------------------------------------------------------------
+
+
+def find_clash(context: Context) -> list[Finding]:
+    found = []
+    for pair in _pairs(context):
+        if not pair.clear_db < CLEAR_DB:
+            continue
+        kick_hz = pair.kick.fundamental_hz
+        names = f"{pair.kick_track.name} and {pair.bass_track.name}"
+        if pair.shared == "fundamental":
+            sentence = f"{names} share {kick_hz:.1f} Hz ({name_pitch(kick_hz, a4_hz=context.session.song.a4_hz)})"
+        elif pair.shared == "octave":
+            sentence = f"{names} lie an octave apart, {kick_hz:.1f} and {pair.bass_hz:.1f} Hz, in one band"
+        else:
+            low, high = kick_band(kick_hz)
+            sentence = f"{pair.bass_track.name} covers {pair.kick_track.name} between {low:.0f} and {high:.0f} Hz"
+        found.append(
+            Finding(
+                id=f"kick-bass.{pair.kick_track.id}.{pair.bass_track.id}.{context.section.id}",
+                rule="kick_bass_clash",
+                severity=max(0.15, severity_of(CLEAR_DB - pair.clear_db, 0.0, 9.0)),
+                tracks=(pair.kick_track.id, pair.bass_track.id),
+                section=context.section,
+                stage="fit",
+                sentence=sentence,
+                advice=f"The kick is {_db(pair.clear_db)} clear of it during its first 100 ms; +3 dB is clear.",
+                evidence=pair.evidence(),
+            )
+        )
+    return found
+
+
+def find_timing(context: Context) -> list[Finding]:
+    found = []
+    for pair in _pairs(context):
+        if not (pair.gap_ms < EARLY_MS or pair.gap_ms > LATE_MS):
+            continue
+        early = pair.gap_ms < 0.0
+        sentence = (
+            f"{pair.bass_track.name} starts {abs(pair.gap_ms):.1f} ms "
+            f"{'before' if early else 'after'} {pair.kick_track.name}"
+        )
+        found.append(
+            Finding(
+                id=f"kick-bass-start.{pair.kick_track.id}.{pair.bass_track.id}.{context.section.id}",
+                rule="kick_bass_timing",
+                severity=max(0.15, severity_of(abs(pair.gap_ms), 0.0, 25.0)),
+                tracks=(pair.kick_track.id, pair.bass_track.id),
+                section=context.section,
+                stage="fit",
+                sentence=sentence,
+                advice="It takes the kick's attack away." if early else "The low end speaks twice.",
+                evidence=pair.evidence(),
+            )
+        )
+    return found
+
+
+# --- the ladder --------------------------------------------------------------------------------------------------
+
+
+def clash_fixes(context: Context, finding: Finding) -> tuple[Fix, ...]:
+    pair = _pair_of(context, finding)
+    return tuple(rung(pair) for rung in (line_up, shape_onset, carve, dip, duck))
+
+
+def timing_fixes(context: Context, finding: Finding) -> tuple[Fix, ...]:
+    return (line_up(_pair_of(context, finding), for_timing=True),)
+
+
+def _pair_of(context: Context, finding: Finding) -> Pair:
+    kick, bass = (context.session.track(t) for t in finding.tracks)
+    pair = measure_pair(context, kick, bass)
+    assert pair is not None, "a finding is of a pair that sounds"
+    return pair
+
+
+def _measured(
+    pair: Pair, label: str, detail: str, school: str, session: Session, *, device_id: str | None = None
+) -> Fix:
+    """The fix with its gain and cost, measured on the rendered section."""
+    context, rate = pair.context, pair.context.rate_hz
+    after = context.with_session(session)
+    bass = after.stem(pair.bass_track.id)
+    clear_db = float(np.median(ratios_db(pair.kick_energies, hit_energies(bass, pair.kick, rate))))
+    lost = loudness_lost_lu(pair.bass, bass, rate)
+    pumping = 0.0
+    if device_id is not None:
+        take = after.device_take(pair.bass_track.id, device_id)
+        if take.gain_db is not None:
+            before_device, _ = after.graph.tap(pair.bass_track.id, device_id)
+            audio = context.renderer.take(after.graph, before_device, after.span, cancelled=context.cancelled).audio
+            pumping = pumping_db(take.gain_db, audio, rate)
+    bass_lufs = [_finite(integrated_lufs(stem, rate)) for stem in (pair.bass, bass)]
+    return Fix(
+        label=label,
+        detail=detail,
+        school=school,
+        gain={"kick_clear_db": clear_db - pair.clear_db},
+        cost={"bass_lost_lu": lost if math.isfinite(lost) else 0.0, "pumping_db": pumping},
+        readings=(
+            Reading(name="kick_clear_db", label="Kick clear of bass", unit="dB", before=pair.clear_db, after=clear_db),
+            Reading(name="bass_lufs", label="Bass loudness", unit="LUFS", before=bass_lufs[0], after=bass_lufs[1]),
+            Reading(name="pumping_db", label="Pumping", unit="dB", before=0.0, after=pumping),
+        ),
+        session=session,
+    )
+
+
+def _finite(value: float) -> float | None:
+    return value if math.isfinite(value) else None
+
+
+def _no(label: str, school: str, why: str) -> Fix:
+    return Fix(label=label, school=school, applies=False, why_not=why)
+
+
+def _search(pair: Pair, make: Callable[[float], Session], deepest: float) -> float:
+    """The smallest amount, between 0 and ``deepest`` (either sign), with which the kick is clear; ``deepest``
+    where even that does not do. The clearness grows with the amount, so the interval is narrowed by secants."""
+    low, low_clear = 0.0, pair.clear_db
+    high, high_clear = deepest, pair.clear_with(make(deepest))
+    if high_clear <= _TARGET_DB:
+        return deepest
+    amount = deepest
+    for _ in range(6):
+        share = (_TARGET_DB - low_clear) / max(high_clear - low_clear, 1e-9)
+        amount = low + (high - low) * min(0.95, max(0.05, share))
+        clear = pair.clear_with(make(amount))
+        if CLEAR_DB + 0.1 <= clear <= CLEAR_DB + 0.6:
+            return amount
+        if clear < _TARGET_DB:
+            low, low_clear = amount, clear
+        else:
+            high, high_clear = amount, clear
+    return high
+
+
+def _attack_end_ms(pair: Pair) -> float:
+    """From the kick's onset to the first peak of its body, within 3 to 10 ms: where the bass may come in."""
+    rate = pair.context.rate_hz
+    body = band_limited(pair.context.stem(pair.kick_track.id), 25.0, 250.0, rate)
+    width = round(0.025 * rate)
+    times = [int(np.argmax(np.max(np.abs(body[:, at : at + width]), axis=0))) for at in pair.kick.onsets]
+    return float(np.clip(1000.0 * float(np.median(times)) / rate, 3.0, 10.0))
+
+
+def line_up(pair: Pair, *, for_timing: bool = False) -> Fix:
+    """Move the bass so that it starts as the kick's attack ends."""
+    label, school = "Line up the starts", "timing first"
+    if not math.isfinite(pair.gap_ms):
+        return _no(label, school, "no bass note starts near a kick, so there is nothing to line up")
+    if EARLY_MS <= pair.gap_ms <= LATE_MS:
+        return _no(label, school, f"they start together already ({_ms(pair.gap_ms)})")
+    target_ms = _attack_end_ms(pair)
+    nudge = round(pair.bass_track.nudge_ms + target_ms - pair.gap_ms, 2)
+    if not -200.0 <= nudge <= 200.0:
+        return _no(label, school, f"the bass would have to move by {_ms(nudge)}, more than 200 ms")
+    session = change_strip(pair.context.session, pair.bass_track.id, nudge_ms=nudge)
+    fix = _measured(pair, label, f"bass {_ms(target_ms - pair.gap_ms)}, to {target_ms:.1f} ms after the kick", school, session)
+    gap = Reading(name="onset_gap_ms", label="Bass after kick", unit="ms", before=pair.gap_ms, after=target_ms)
+    fix = replace(fix, readings=(*fix.readings, gap))
+    if for_timing:
+        return replace(fix, gain={"onset_gap_ms": target_ms - pair.gap_ms, **fix.gain})
+    if pair.gap_ms > 0.0 and fix.gain["kick_clear_db"] <= 0.05:
+        lost = _db(fix.gain["kick_clear_db"])
+        return _no(label, school, f"the late bass is out of the kick's way; lined up, the kick would change by {lost}")
+    return fix
+
+
+def shape_onset(pair: Pair) -> Fix:
+    """Let the bass speak more slowly: a longer attack, or softer onsets where the bass is audio."""
+    label, school = "Shape the bass onset", "timing first"
+    if not math.isfinite(pair.gap_ms):
+        return _no(label, school, "the bass has no onset near the kick that could be shaped")
+    session, bass = pair.context.session, pair.bass_track
+    device_id = None
+    if isinstance(bass.source, InstrumentSource):
+        source = bass.source
+        attacks = [layer.envelope.attack_ms for layer in source.layers if not layer.mute]
+        first = max(attacks, default=0.0)
+        if first >= _LONGEST_ATTACK_MS:
+            return _no(label, school, f"its attack is {first:.0f} ms already")
+
+        def make(extra_ms: float) -> Session:
+            layers = tuple(
+                layer.replace(envelope=layer.envelope.replace(attack_ms=max(layer.envelope.attack_ms, first + extra_ms)))
+                for layer in source.layers
+            )
+            return change_strip(session, bass.id, source=source.replace(layers=layers))
+
+        amount = round(_search(pair, make, _LONGEST_ATTACK_MS - first), 1)
+        detail = f"attack {first:.0f} → {first + amount:.0f} ms"
+    else:
+        device = new_device(bass, "transient", label="Softer onset", split_ms=30.0)
+        device_id = device.id
+
+        def make(attack_db: float) -> Session:
+            return insert_device(session, bass.id, device.replace(params=device.params.replace(attack_db=attack_db)))
+
+        amount = round(_search(pair, make, _DEEPEST_ONSET_DB), 1)
+        detail = f"onsets {_db(amount)} over 30 ms"
+    fix = _measured(pair, label, detail, school, make(amount), device_id=None)
+    if fix.gain["kick_clear_db"] <= 0.05:
+        return _no(label, school, "the bass sounds through the kick; its onset is not what covers it")
+    return fix
+
+
+def _seat_q(pair: Pair) -> float:
+    """Q of the kick's own peak at its fundamental, within what a bell can do without ringing or thinning."""
+    stem = pair.context.stem(pair.kick_track.id)
+    return round(float(np.clip(peak_q(spectrum(stem, pair.context.rate_hz), pair.kick.fundamental_hz), 0.7, 2.0)), 2)
+
+
+def carve(pair: Pair) -> Fix:
+    """A bell in the bass at the kick's fundamental, as wide as the kick's peak."""
+    q, hz = _seat_q(pair), round(pair.kick.fundamental_hz, 1)
+    bass = pair.bass_track
+
+    def device(gain_db: float) -> Device:
+        band = {"shape": "bell", "freq_hz": hz, "gain_db": round(gain_db, 1), "q": q}
+        return new_device(bass, "eq", label="Seat for the kick", bands=[band])
+
+    def make(gain_db: float) -> Session:
+        return insert_device(pair.context.session, bass.id, device(gain_db))
+
+    amount = round(_search(pair, make, _DEEPEST_CARVE_DB), 1)
+    detail = f"bell {_db(amount)} at {hz:.0f} Hz, Q {q:.1f}"
+    return _useful(_measured(pair, "Carve a seat", detail, "carve", make(amount)))
+
+
+def _key_level_db(pair: Pair, *, band: tuple[float, float] | None) -> float:
+    """Median level of the key when 100 ms of a hit have passed, as the device's own detector reads it."""
+    context = pair.context
+    key = context.chain_out(pair.kick_track.id)
+    if band is not None:
+        key = SosStereo(bandpass_sos(*band, sample_rate_hz=context.rate_hz)).process(np.ascontiguousarray(key))
+    level = Level("peak", attack_s=0.0, release_s=0.09, sample_rate_hz=context.rate_hz).process(np.ascontiguousarray(key))
+    ahead = round(0.100 * context.rate_hz)
+    at = [min(len(level) - 1, onset + ahead) for onset in pair.kick.onsets]
+    return float(gain_to_db(np.median(level[at])))
+
+
+def dip(pair: Pair) -> Fix:
+    """A bell that opens only while the kick speaks."""
+    q, hz = _seat_q(pair), round(pair.kick.fundamental_hz, 1)
+    bass, kick = pair.bass_track, pair.kick_track
+    level = _key_level_db(pair, band=(hz, q))
+
+    def make(range_db: float) -> Session:
+        range_db = round(range_db, 1)
+        # So that the whole depth is held for the 100 ms in which the kick has to be clear.
+        threshold = round(float(np.clip(level + range_db, -60.0, 0.0)), 1)
+        device = new_device(
+            bass, "keyed_eq", label="Dip for the kick", key=KeyInput(track=kick.id), freq_hz=hz, q=q, range_db=range_db,
+            threshold_db=threshold, attack_ms=1.0, release_ms=90.0,
+        )  # fmt: skip
+        return insert_device(pair.context.session, bass.id, device)
+
+    label, school = "Dip only while the kick speaks", "carve"
+    if _circular(make(-1.0)):
+        return _no(label, school, f"{kick.name} listens to {bass.name} already; they cannot listen to each other")
+    amount = round(_search(pair, make, _DEEPEST_DIP_DB), 1)
+    session = make(amount)
+    device_id = session.track(bass.id).chain[-1].id
+    detail = f"keyed bell {_db(amount)} at {hz:.0f} Hz, 90 ms"
+    return _useful(_measured(pair, label, detail, school, session, device_id=device_id))
+
+
+def duck(pair: Pair) -> Fix:
+    """The whole bass gives way, by a compressor that listens to the kick."""
+    bass, kick = pair.bass_track, pair.kick_track
+    level = _key_level_db(pair, band=None)
+    ratio = 4.0
+
+    def make(depth_db: float) -> Session:
+        depth = round(-depth_db, 1)
+        threshold = round(float(np.clip(level - depth / (1.0 - 1.0 / ratio), -60.0, 0.0)), 1)
+        device = new_device(
+            bass, "compressor", label="Duck under the kick", key=KeyInput(track=kick.id), threshold_db=threshold,
+            ratio=ratio, knee_db=0.0, attack_ms=1.0, release_ms=110.0, range_db=depth,
+        )  # fmt: skip
+        return insert_device(pair.context.session, bass.id, device)
+
+    label, school = "Duck the whole bass", "duck"
+    if _circular(make(-1.0)):
+        return _no(label, school, f"{kick.name} listens to {bass.name} already; they cannot listen to each other")
+    amount = round(_search(pair, make, _DEEPEST_DUCK_DB), 1)
+    session = make(amount)
+    device_id = session.track(bass.id).chain[-1].id
+    detail = f"{_db(amount)}, {ratio:.0f}:1, release 110 ms"
+    return _useful(_measured(pair, label, detail, school, session, device_id=device_id))
+
+
+def _useful(fix: Fix) -> Fix:
+    if fix.gain["kick_clear_db"] <= 0.05:
+        return _no(fix.label, fix.school or "", "measured, it does not make the kick any clearer")
+    return fix
+
+
+def _circular(session: Session) -> bool:
+    try:
+        compile_session(session)
+    except LoopError:
+        return True
+    return False
+
+
+def numbers(context: Context, tracks: tuple[str, ...]) -> dict[str, float]:
+    """What the fixes of both findings change, as it is in ``context``."""
+    pair = measure_pair(context, *(context.session.track(t) for t in tracks))
+    if pair is None:
+        return {}
+    values = pair.evidence() | {"bass_lufs": integrated_lufs(pair.bass, context.rate_hz)}
+    return {name: value for name, value in values.items() if math.isfinite(value)}
+
+
+rule("kick_bass_clash", find_clash, clash_fixes, numbers)
+rule("kick_bass_timing", find_timing, timing_fixes, numbers)

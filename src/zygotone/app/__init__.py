@@ -1,0 +1,1 @@
+"""The application: the only package that knows Qt."""

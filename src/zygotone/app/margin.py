@@ -1,0 +1,144 @@
+"""The right margin: what is on trial, then the findings of this stage, then what the stage offers to add."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QGridLayout, QLineEdit, QScrollArea, QWidget
+
+from zygotone.advise.findings import Finding
+from zygotone.app.desk import Desk
+from zygotone.app.widgets.basic import button, card, clear, column, label, row
+from zygotone.session.bench import Reading
+from zygotone.session.catalogue import DEVICES
+from zygotone.session.params import format_number
+
+_BARS = {"strong": "▮▮▮", "fair": "▮▮▯", "slight": "▮▯▯"}
+
+
+def _end(value: float | None, unit: str) -> str:
+    if value is None:
+        return "–"
+    return format_number(value, "dB" if unit.startswith(("dB", "LU")) else unit).removesuffix(" dB").removesuffix(f" {unit}")
+
+
+class Margin(QWidget):
+    def __init__(self, desk: Desk, *, add_device: Callable[[str], None], show_finding: Callable[[Finding], None]) -> None:
+        super().__init__()
+        self.setObjectName("margin")
+        self._desk = desk
+        self._stage = "fit"
+        self._add_device, self._show_finding = add_device, show_finding
+        self._trial_space, self._finding_space = column(spacing=6), column(spacing=8)
+        self._reason: QLineEdit | None = None
+        self._trial_for: object = None
+        self._devices = QWidget()
+        grid = QGridLayout()
+        grid.setSpacing(5)
+        grid.setContentsMargins(0, 0, 0, 0)
+        for at, kind in enumerate(DEVICES):
+            made = button(kind.title, f"chains.add.{kind.kind}", lambda k=kind.kind: add_device(k), tip=kind.summary, accessible=f"Add {kind.title}")
+            grid.addWidget(made, at // 2, at % 2)
+        self._devices.setLayout(column(label("Add a device", "heading"), grid, spacing=6))
+        inner = QWidget()
+        inner.setLayout(column(self._trial_space, self._finding_space, self._devices, 1, spacing=12, margins=(14, 12, 12, 10)))
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(inner)
+        self.setLayout(column(scroll))
+        for signal in (desk.session_changed, desk.match_changed):
+            signal.connect(self._show_trial)
+        desk.findings_changed.connect(self._show_findings)
+        desk.session_changed.connect(self._show_findings)
+        self.show_stage("fit")
+
+    def show_stage(self, stage: str) -> None:
+        self._stage = stage
+        self._devices.setVisible(stage == "chains")
+        self._show_trial()
+        self._show_findings()
+
+    # --- trial ---------------------------------------------------------------------------------------------
+
+    def _show_trial(self) -> None:
+        trial = self._desk.bench.trial
+        wanted = (trial, self._desk.match)
+        if wanted == self._trial_for and self._trial_space.count():
+            return
+        self._trial_for = wanted
+        typed = self._reason.text() if self._reason is not None and trial is not None else ""
+        focused = self._reason is not None and self._reason.hasFocus()
+        clear(self._trial_space)
+        self._reason = None
+        if trial is None:
+            note = label("Nothing on trial. Try a fix, and A and B can be compared at equal loudness.", "soft", wrap=True, name="trial.none")
+            self._trial_space.addWidget(label("On trial", "heading"))
+            self._trial_space.addWidget(note)
+            return
+        title = label(trial.title, "heading", wrap=True, name="trial.title")
+        grid = QGridLayout()
+        grid.setVerticalSpacing(3)
+        grid.setColumnStretch(0, 1)
+        grid.addWidget(label("A", "a"), 0, 1, Qt.AlignmentFlag.AlignRight)
+        grid.addWidget(label("B", "b"), 0, 2, Qt.AlignmentFlag.AlignRight)
+        readings: tuple[Reading, ...] = self._desk.readings_now() or trial.readings
+        for at, reading in enumerate(readings, 1):
+            grid.addWidget(label(reading.label, "soft"), at, 0)
+            grid.addWidget(label(_end(reading.before, reading.unit), "a"), at, 1, Qt.AlignmentFlag.AlignRight)
+            grid.addWidget(label(_end(reading.after, reading.unit), "b"), at, 2, Qt.AlignmentFlag.AlignRight)
+            grid.addWidget(label(reading.unit, "soft"), at, 3)
+        self._reason = QLineEdit(typed)
+        self._reason.setObjectName("trial.reason")
+        self._reason.setAccessibleName("Reason, may be left empty")
+        self._reason.setPlaceholderText("Why? (may be left empty)")
+        self._reason.setMaxLength(500)
+        keep = button("Keep (K)", "trial.keep", self.keep, kind="keep", accessible="Keep the trial")
+        drop = button("Drop (D)", "trial.drop", self.drop, accessible="Drop the trial")
+        body = card(column(title, grid, self._reason, row(keep, drop, spacing=8), spacing=8, margins=(12, 10, 12, 12)), kind="trialcard", name="trial")
+        self._trial_space.addWidget(label("On trial", "b"))
+        self._trial_space.addWidget(body)
+        if focused:
+            self._reason.setFocus()
+
+    def _why(self) -> str:
+        return self._reason.text().strip() if self._reason is not None else ""
+
+    def keep(self) -> None:
+        self._desk.keep(self._why())
+
+    def drop(self) -> None:
+        self._desk.drop(self._why())
+
+    # --- findings ------------------------------------------------------------------------------------------
+
+    def _show_findings(self) -> None:
+        clear(self._finding_space)
+        if self._stage in ("brief", "log"):
+            return
+        findings = self._desk.findings
+        here = [f for f in findings or () if f.stage == self._stage]
+        names = {"fit": "Fit", "chains": "Chains"}
+        count = "listening…" if findings is None else f"{names[self._stage]} · {len(here)} in {self._desk.section.name}"
+        self._finding_space.addLayout(row(label("Findings", "heading"), label(count, "soft"), 1))
+        if findings is not None and not here:
+            self._finding_space.addWidget(label("Nothing wrong was found here in this section.", "soft", wrap=True))
+        known = {s.id for s in self._desk.session.strips()}
+        for finding in here:
+            if known.issuperset(finding.tracks):
+                self._finding_space.addWidget(self._card(finding))
+
+    def _card(self, finding: Finding) -> QWidget:
+        strength = label(f"{_BARS[finding.strength]} {finding.strength}", "soft")
+        name = f"finding.{finding.id}"
+        text = "Show" if finding.rule == "kick_bass_clash" else "Try"
+        tip = "Show its ladder of fixes" if text == "Show" else "Work out the fix and put it on trial"
+        act = button(text, f"{name}.try", lambda: self._show_finding(finding), tip=tip, accessible=f"{text}: {finding.sentence}")
+        body = column(
+            row(strength, 1, act), label(finding.sentence, "heading", wrap=True), label(finding.advice, "soft", wrap=True),
+            spacing=3, margins=(12, 7, 10, 9),
+        )  # fmt: skip
+        return card(body, name=name)
+
+

@@ -1,0 +1,1 @@
+"""The stages, in the order people work."""

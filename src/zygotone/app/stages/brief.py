@@ -1,0 +1,316 @@
+"""Brief: the song, its sections, and who plays what, in which order of importance."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDoubleSpinBox,
+    QGridLayout,
+    QLineEdit,
+    QScrollArea,
+    QSpinBox,
+    QWidget,
+)
+
+from zygotone.advise.new_project import add_stem, bars_for, fit_song, longest_clip_s
+from zygotone.app.desk import Desk
+from zygotone.app.widgets.basic import button, card, clear, column, label, row
+from zygotone.errors import ZygotoneError
+from zygotone.music.keys import Key, parse_key
+from zygotone.music.tempo import COMMON_NOTE_VALUES, note_value_to_seconds
+from zygotone.session.audio_files import AUDIO_SUFFIXES, read_audio
+from zygotone.session.edits import change_sections, change_song, change_strip, make_id, move_track, remove_track
+from zygotone.session.models import ROLES, ClipSource, Section, Session, Track
+
+OCTAVES = range(1, 7)
+
+
+def change_tempo(session: Session, bpm: float) -> Session:
+    """A new tempo. Where the song is one section of stems, its bars follow, since audio does not."""
+    old = session.song
+    changed = change_song(session, tempo_bpm=bpm)
+    only_clips = all(isinstance(t.source, ClipSource) for t in session.tracks) and session.tracks
+    if only_clips and len(old.sections) == 1:
+        section = old.sections[0]
+        bars = bars_for(longest_clip_s(changed), changed.song)
+        return change_sections(changed, [Section(id=section.id, name=section.name, bars=bars)])
+    return fit_song(changed)
+
+
+class BriefStage(QWidget):
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.setObjectName("stage.brief")
+        self._desk = desk
+        self._tracks_shown: object = None
+        self._sections_shown: object = None
+        self.setAcceptDrops(True)
+
+        self.title = QLineEdit()
+        self.title.setObjectName("brief.title")
+        self.title.setAccessibleName("Title")
+        self.title.setMaxLength(200)
+        self.title.editingFinished.connect(self._set_title)
+        self.tempo = QDoubleSpinBox()
+        self.tempo.setObjectName("brief.tempo")
+        self.tempo.setAccessibleName("Tempo in BPM")
+        self.tempo.setRange(20, 400)
+        self.tempo.setDecimals(2)
+        self.tempo.setSuffix(" BPM")
+        self.tempo.setKeyboardTracking(False)
+        self.tempo.valueChanged.connect(self._set_tempo)
+        self.key = QComboBox()
+        self.key.setObjectName("brief.key")
+        self.key.setAccessibleName("Key")
+        self.key.addItems([Key(pc, mode).name for mode in ("minor", "major") for pc in range(12)])
+        self.key.activated.connect(lambda _: self._set_key())
+        self.beats = QSpinBox()
+        self.beats.setObjectName("brief.beats")
+        self.beats.setAccessibleName("Beats in a bar")
+        self.beats.setRange(1, 16)
+        self.beats.setSuffix(" beats a bar")
+        self.beats.setKeyboardTracking(False)
+        self.beats.valueChanged.connect(lambda n: self._song("Meter", beats_per_bar=n))
+        self.a4 = QDoubleSpinBox()
+        self.a4.setObjectName("brief.a4")
+        self.a4.setAccessibleName("Tuning of A4")
+        self.a4.setRange(380, 500)
+        self.a4.setDecimals(1)
+        self.a4.setPrefix("A4 ")
+        self.a4.setSuffix(" Hz")
+        self.a4.setKeyboardTracking(False)
+        self.a4.valueChanged.connect(lambda hz: self._song("Tuning", a4_hz=hz))
+
+        self._track_grid, self._section_grid = QGridLayout(), QGridLayout()
+        self._tempo_grid, self._key_grid = QGridLayout(), QGridLayout()
+        for grid in (self._track_grid, self._section_grid, self._tempo_grid, self._key_grid):
+            grid.setSpacing(4)
+            grid.setHorizontalSpacing(8)
+        self.drop_note = label("Drop stems here, or", "soft")
+        self.add_stems = button("Add stems…", "brief.add_stems", self._ask_stems)
+        tracks = card(column(row(label("Tracks", "heading"), label("seat 1 keeps its place, a higher number gives way", "soft"), 1, self.drop_note, self.add_stems), self._track_grid, margins=(12, 10, 12, 10)))
+        sections = card(column(row(label("Sections", "heading"), 1, button("Add section", "brief.add_section", self._add_section)), self._section_grid, margins=(12, 10, 12, 10)))
+        tempo_table = card(column(label("Note values at this tempo, ms", "heading"), self._tempo_grid, margins=(12, 10, 12, 10)))
+        key_table = card(column(label("Notes of the key, Hz", "heading"), self._key_grid, margins=(12, 10, 12, 10)))
+        inner = QWidget()
+        inner.setLayout(
+            column(
+                row(label("Brief", "title"), 1),
+                row(self.title, self.tempo, self.key, self.beats, self.a4, spacing=8),
+                row(column(tracks, sections, 1, spacing=8), column(tempo_table, key_table, 1, spacing=8), spacing=8),
+                1, spacing=8, margins=(16, 10, 10, 10),
+            )
+        )  # fmt: skip
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setWidget(inner)
+        self.setLayout(column(scroll))
+        desk.session_changed.connect(self._show)
+        self._show()
+
+    # --- showing -------------------------------------------------------------------------------------------
+
+    def _show(self) -> None:
+        song = self._desk.song
+        for widget, value in ((self.tempo, song.tempo_bpm), (self.beats, song.beats_per_bar), (self.a4, song.a4_hz)):
+            widget.blockSignals(True)
+            widget.setValue(value)
+            widget.blockSignals(False)
+        if not self.title.hasFocus():
+            self.title.setText(song.title)
+        self.key.setCurrentText(song.key)
+        tracks = self._desk.session.tracks
+        brief = tuple((t.id, t.name, t.role, t.seat) for t in tracks)
+        if brief != self._tracks_shown:
+            self._tracks_shown = brief
+            self._show_tracks(tracks)
+        if song.sections != self._sections_shown:
+            self._sections_shown = song.sections
+            self._show_sections(song.sections)
+        self._show_tables()
+
+    def _show_tracks(self, tracks: tuple[Track, ...]) -> None:
+        clear(self._track_grid)
+        for column_, text in enumerate(("Name", "Role", "Seat")):
+            self._track_grid.addWidget(label(text, "soft"), 0, column_)
+        if not tracks:
+            self._track_grid.addWidget(label("No tracks yet. Drop WAV, FLAC, OGG or AIFF stems on this page.", "soft", wrap=True), 1, 0, 1, 4)
+        for at, track in enumerate(tracks, 1):
+            name = QLineEdit(track.name)
+            name.setObjectName(f"brief.track.{track.id}.name")
+            name.setAccessibleName(f"Name of track {at}")
+            name.editingFinished.connect(lambda n=name, i=track.id: self._rename(i, n))
+            role = QComboBox()
+            role.addItems(ROLES)
+            role.setCurrentText(track.role)
+            role.setObjectName(f"brief.track.{track.id}.role")
+            role.setAccessibleName(f"Role of {track.name}")
+            role.activated.connect(lambda _, b=role, i=track.id: self._strip(i, "Role", role=b.currentText()))
+            seat = QSpinBox()
+            seat.setRange(1, 16)
+            seat.setValue(track.seat)
+            seat.setObjectName(f"brief.track.{track.id}.seat")
+            seat.setAccessibleName(f"Seat of {track.name}")
+            seat.valueChanged.connect(lambda n, i=track.id: self._strip(i, "Seat", seat=n))
+            up = button("↑", f"brief.track.{track.id}.up", lambda i=track.id: self._desk.edit("Move track", lambda s: move_track(s, i, -1)), kind="plain", accessible=f"Move {track.name} up")
+            gone = button("Remove", f"brief.track.{track.id}.remove", lambda i=track.id: self._desk.edit("Remove track", lambda s: remove_track(s, i)), kind="plain", accessible=f"Remove {track.name}")
+            for column_, widget in enumerate((name, role, seat, up, gone)):
+                self._track_grid.addWidget(widget, at, column_)
+        self._track_grid.setColumnStretch(0, 1)
+
+    def _show_sections(self, sections: tuple[Section, ...]) -> None:
+        clear(self._section_grid)
+        for column_, text in enumerate(("Name", "Bars")):
+            self._section_grid.addWidget(label(text, "soft"), 0, column_)
+        for at, section in enumerate(sections, 1):
+            name = QLineEdit(section.name)
+            name.setObjectName(f"brief.section.{section.id}.name")
+            name.setAccessibleName(f"Name of section {at}")
+            name.editingFinished.connect(lambda n=name, i=section.id: self._change_section(i, name=n.text().strip()))
+            bars = QSpinBox()
+            bars.setRange(1, 1000)
+            bars.setValue(section.bars)
+            bars.setKeyboardTracking(False)
+            bars.setObjectName(f"brief.section.{section.id}.bars")
+            bars.setAccessibleName(f"Bars of {section.name}")
+            bars.valueChanged.connect(lambda n, i=section.id: self._change_section(i, bars=n))
+            up = button("↑", f"brief.section.{section.id}.up", lambda i=section.id: self._move_section(i), kind="plain", accessible=f"Move {section.name} up")
+            gone = button("Remove", f"brief.section.{section.id}.remove", lambda i=section.id: self._remove_section(i), kind="plain", accessible=f"Remove {section.name}")
+            gone.setEnabled(len(sections) > 1)
+            for column_, widget in enumerate((name, bars, up, gone)):
+                self._section_grid.addWidget(widget, at, column_)
+        self._section_grid.setColumnStretch(0, 1)
+
+    def _show_tables(self) -> None:
+        song = self._desk.song
+        values = {(v.rstrip("dt"), v[-1] if v[-1] in "dt" else ""): v for v in COMMON_NOTE_VALUES}
+        clear(self._tempo_grid)
+        for column_, text in enumerate(("Value", "straight", "dotted", "triplet")):
+            self._tempo_grid.addWidget(label(text, "soft"), 0, column_)
+        for at, base in enumerate(dict.fromkeys(v for v, _ in values), 1):
+            self._tempo_grid.addWidget(label(base, "number"), at, 0)
+            for column_, kind in enumerate(("", "d", "t"), 1):
+                ms = 1000.0 * note_value_to_seconds(base + kind, bpm=song.tempo_bpm)
+                self._tempo_grid.addWidget(label(f"{ms:.1f}", "number"), at, column_, Qt.AlignmentFlag.AlignRight)
+        clear(self._key_grid)
+        for column_, octave in enumerate(OCTAVES, 1):
+            self._key_grid.addWidget(label(str(octave), "soft"), 0, column_, Qt.AlignmentFlag.AlignRight)
+        for at, (name, hz) in enumerate(song.parsed_key.note_table(octaves=OCTAVES, a4_hz=song.a4_hz), 1):
+            self._key_grid.addWidget(label(name, "heading" if at == 1 else ""), at, 0)
+            for column_, value in enumerate(hz, 1):
+                self._key_grid.addWidget(label(f"{value:.1f}" if value < 1000 else f"{value:.0f}", "number"), at, column_, Qt.AlignmentFlag.AlignRight)
+
+    # --- editing -------------------------------------------------------------------------------------------
+
+    def _song(self, what: str, **changes: object) -> None:
+        self._desk.edit(what, lambda s: change_song(s, **changes))
+
+    def _set_title(self) -> None:
+        if self.title.text() != self._desk.song.title:
+            self._song("Title", title=self.title.text())
+
+    def _set_tempo(self, bpm: float) -> None:
+        self._desk.edit("Tempo", lambda s: change_tempo(s, bpm))
+
+    def _set_key(self) -> None:
+        self._song("Key", key=parse_key(self.key.currentText().replace("♯", "#")).name)
+
+    def _strip(self, track_id: str, what: str, **changes: object) -> None:
+        self._desk.edit(what, lambda s: change_strip(s, track_id, **changes))
+
+    def _rename(self, track_id: str, field: QLineEdit) -> None:
+        """A new name must be free; otherwise the old one comes back and a message says why."""
+        name = field.text().strip()
+        old = self._desk.session.track(track_id).name
+        taken = {s.name for s in self._desk.session.strips()} - {old}
+        if name == old:
+            return
+        if not name or name in taken:
+            self._desk.message.emit(f"Another track is named {name!r} already." if name else "A track needs a name.")
+            field.setText(old)
+            return
+        self._strip(track_id, "Rename track", name=name)
+
+    def _add_section(self) -> None:
+        sections = self._desk.song.sections
+        name = f"Section {len(sections) + 1}"
+        new = Section(id=make_id(name, (s.id for s in sections)), name=name, bars=8)
+        self._desk.edit("Add section", lambda s: change_sections(s, [*s.song.sections, new]))
+
+    def _change_section(self, section_id: str, **changes: object) -> None:
+        if changes.get("name") == "":
+            return
+        self._desk.edit(
+            "Section",
+            lambda s: change_sections(s, [x.replace(**changes) if x.id == section_id else x for x in s.song.sections]),
+        )
+
+    def _move_section(self, section_id: str) -> None:
+        def move(session: Session) -> Session:
+            sections = list(session.song.sections)
+            at = next(i for i, s in enumerate(sections) if s.id == section_id)
+            sections.insert(max(0, at - 1), sections.pop(at))
+            return change_sections(session, sections)
+
+        self._desk.edit("Move section", move)
+
+    def _remove_section(self, section_id: str) -> None:
+        self._desk.edit("Remove section", lambda s: change_sections(s, [x for x in s.song.sections if x.id != section_id]))
+
+    # --- stems ---------------------------------------------------------------------------------------------
+
+    def _ask_stems(self) -> None:
+        from PySide6.QtWidgets import QFileDialog
+
+        pattern = " ".join(f"*{s}" for s in AUDIO_SUFFIXES)
+        files, _ = QFileDialog.getOpenFileNames(self, "Add stems", "", f"Audio ({pattern})")
+        if files:
+            self.add_files([Path(f) for f in files])
+
+    def dragEnterEvent(self, event) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event) -> None:
+        self.add_files([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])
+
+    def add_files(self, paths: list[Path]) -> None:
+        """Read in the background, then add all of them in one undo step; a file that cannot be used is named."""
+        desk = self._desk
+        self.drop_note.setText(f"Reading {len(paths)} files…")
+
+        def read(cancel):
+            good, bad = [], []
+            for path in paths:
+                try:
+                    good.append((path.stem, read_audio(path)))
+                except ZygotoneError as error:
+                    bad.append(str(error))
+            base = desk.bench.session
+            session = base
+            for name, audio in good:
+                if cancel():
+                    break
+                session = add_stem(session, desk.store, name, audio)
+            return base, session, len(good), bad
+
+        def done(result):
+            base, session, count, bad = result
+            self.drop_note.setText("Drop stems here, or")
+            if desk.bench.session is not base and count:
+                # Something was edited meanwhile: add again on top of that, from what is in the store now.
+                self.add_files(paths)
+                return
+            if count:
+                desk.edit(f"Add {count} stems", lambda _: session)
+                if desk.path is not None:
+                    desk.save()  # the journal holds no audio, so the clips go into the file at once
+            if bad:
+                desk.message.emit("; ".join(bad))
+
+        desk.worker.submit("Adding stems", read, done, urgency=1)
+
+

@@ -1,0 +1,121 @@
+"""Log: what was found, tried, kept or dropped, with its numbers; go there, or bring a version back."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
+
+from zygotone.app.desk import Desk
+from zygotone.app.theme import colour, theme
+from zygotone.app.widgets.basic import button, column, label, row
+from zygotone.session.bench import LogEntry, Reading
+from zygotone.session.params import format_number
+
+COLUMNS = ("When", "What", "Which", "Tracks", "Section", "Before → after", "Why")
+
+
+def reading_text(reading: Reading) -> str:
+    """``Kick clear of bass −1.4 → 2.8 dB``."""
+    if reading.before is None and reading.after is None:
+        return ""
+    ends = [format_number(v, "dB" if reading.unit.startswith(("dB", "LU")) else "").removesuffix(" dB") for v in (reading.before, reading.after) if v is not None]
+    return f"{reading.label} {' → '.join(ends)} {reading.unit}".strip()
+
+
+class LogStage(QWidget):
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.setObjectName("stage.log")
+        self._desk = desk
+        self.table = QTableWidget(0, len(COLUMNS))
+        self.table.setObjectName("log.table")
+        self.table.setAccessibleName("Log of trials and decisions")
+        self.table.setHorizontalHeaderLabels(COLUMNS)
+        self.table.verticalHeader().hide()
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table.setShowGrid(False)
+        self.table.setWordWrap(True)
+        header = self.table.horizontalHeader()
+        for i, width in enumerate((94, 66, 180, 84, 64, 0, 90)):
+            header.resizeSection(i, width)
+        header.setSectionResizeMode(5, QHeaderView.ResizeMode.Stretch)
+        self.table.itemSelectionChanged.connect(self._on_selected)
+        self.table.itemDoubleClicked.connect(lambda _: self.go_there())
+        self.empty = label("Nothing decided yet. Try a fix in Fit; what you keep or drop is written here, with its numbers.", "soft", name="log.empty", wrap=True)
+        self.go = button("Go there", "log.go", self.go_there, tip="Open the stage, section and tracks this was about")
+        self.back = button("Bring this version back", "log.restore", self.restore, tip="Make the version of this entry the kept one; undo takes it back")
+        self.setLayout(
+            column(
+                row(label("Log", "title"), 1, self.go, self.back), self.empty, self.table, spacing=8, margins=(16, 10, 10, 10)
+            )
+        )  # fmt: skip
+        desk.session_changed.connect(self._show)
+        theme().changed.connect(self._show)
+        self._show()
+
+    def _show(self) -> None:
+        entries = list(reversed(self._desk.bench.log))
+        selected = self.selected()
+        self.empty.setVisible(not entries)
+        self.table.setVisible(bool(entries))
+        self.table.setRowCount(len(entries))
+        names = {s.id: s.name for s in self._desk.session.strips()}
+        sections = {s.id: s.name for s in self._desk.song.sections}
+        for at, entry in enumerate(entries):
+            when = dt.datetime.fromisoformat(entry.time)
+            numbers = "; ".join(filter(None, map(reading_text, entry.readings)))
+            texts = (
+                when.strftime("%d %b %H:%M:%S"), entry.action, entry.title, ", ".join(names.get(t, t) for t in entry.tracks),
+                sections.get(entry.section or "", entry.section or ""), numbers, entry.reason,
+            )  # fmt: skip
+            for column_, text in enumerate(texts):
+                item = QTableWidgetItem(text)
+                item.setToolTip(text)
+                item.setData(Qt.ItemDataRole.UserRole, entry.number)
+                item.setTextAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
+                if column_ == 1:
+                    item.setForeground(colour({"kept": "a", "restored": "a", "tried": "b", "dropped": "soft", "found": "count"}.get(entry.action, "soft")))
+                self.table.setItem(at, column_, item)
+        self.table.resizeRowsToContents()
+        if selected is not None:
+            self.select(selected.number)
+        self._on_selected()
+
+    def select(self, number: int) -> None:
+        for at in range(self.table.rowCount()):
+            if self.table.item(at, 0).data(Qt.ItemDataRole.UserRole) == number:
+                self.table.selectRow(at)
+
+    def selected(self) -> LogEntry | None:
+        rows = {item.row() for item in self.table.selectedItems()}
+        if not rows:
+            return None
+        number = self.table.item(min(rows), 0).data(Qt.ItemDataRole.UserRole)
+        return next((e for e in self._desk.bench.log if e.number == number), None)
+
+    def _on_selected(self) -> None:
+        entry = self.selected()
+        self.go.setEnabled(entry is not None)
+        self.back.setEnabled(entry is not None and entry.session is not None)
+
+    def go_there(self) -> None:
+        entry = self.selected()
+        if entry is None:
+            return
+        desk = self._desk
+        if entry.section in {s.id for s in desk.song.sections}:
+            desk.set_loop((entry.section,))
+        known = {s.id for s in desk.session.strips()}
+        here = [t for t in entry.tracks if t in known]
+        if here:
+            desk.select_track(here[-1])
+        desk.stage_wanted.emit(entry.stage)
+
+    def restore(self) -> None:
+        entry = self.selected()
+        if entry is not None and entry.session is not None:
+            self._desk.bench.restore(entry)

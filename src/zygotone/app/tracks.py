@@ -1,0 +1,233 @@
+"""The left side: stages above, tracks below, the same selection everywhere."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPainterPath, QPen
+from PySide6.QtWidgets import QScrollArea, QSizePolicy, QWidget
+
+from zygotone.app.desk import Desk
+from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.app.widgets.basic import button, clear, column, label, row
+from zygotone.session.edits import change_strip
+from zygotone.session.models import Strip, Track
+
+STAGES = (("brief", "Brief"), ("chains", "Chains"), ("fit", "Fit"), ("log", "Log"))
+
+
+class StageButton(QWidget):
+    def __init__(self, number: int, stage: str, title: str, desk: Desk, choose: Callable[[str], None]) -> None:
+        super().__init__()
+        self.setObjectName(f"nav.{stage}")
+        self.setAccessibleName(f"Stage {number}, {title}")
+        self.setToolTip(f"Alt+{number}")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setFixedHeight(30)
+        self._number, self._stage, self._title, self._desk, self._choose = number, stage, title, desk, choose
+        self.current = False
+        for signal in (desk.findings_changed, theme().changed):
+            signal.connect(self.update)
+
+    def waiting(self) -> int:
+        return sum(f.stage == self._stage for f in self._desk.findings or ())
+
+    def paintEvent(self, event) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self.current:
+            painter.fillRect(self.rect(), colour("fill"))
+            painter.fillRect(QRectF(0, 0, 3, self.height()), colour("ink"))
+        if self.hasFocus():
+            painter.setPen(QPen(colour("a"), 1, Qt.PenStyle.DotLine))
+            painter.drawRect(self.rect().adjusted(4, 2, -5, -3))
+        painter.setPen(colour("soft"))
+        painter.setFont(number_font(9.5))
+        painter.drawText(QRectF(16, 0, 16, self.height()), Qt.AlignmentFlag.AlignVCenter, str(self._number))
+        painter.setPen(colour("ink"))
+        painter.setFont(text_font(10.5, bold=self.current))
+        painter.drawText(QRectF(38, 0, 100, self.height()), Qt.AlignmentFlag.AlignVCenter, self._title)
+        count = self.waiting()
+        if count:
+            box = QRectF(self.width() - 38, 6, 22, 18)
+            painter.setPen(QPen(colour("count"), 1.3))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(box, 9, 9)
+            painter.setFont(number_font(8.5))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(count))
+
+    def mousePressEvent(self, event) -> None:
+        self._choose(self._stage)
+
+    def keyPressEvent(self, event) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._choose(self._stage)
+        else:
+            super().keyPressEvent(event)
+
+
+class TrackRow(QWidget):
+    """Glyph by role, name, level, seat; mute and solo appear as letters that can be clicked."""
+
+    def __init__(self, strip: Strip, desk: Desk) -> None:
+        super().__init__()
+        self.strip_id = strip.id
+        self._desk = desk
+        self.setObjectName(f"track.{strip.id}")
+        self.setAccessibleName(strip.name)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setFixedHeight(26)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        is_mix = strip.id == desk.session.mix.id
+        self._mute = button("M", f"track.{strip.id}.mute", lambda: self._toggle("mute"), kind="plain", tip="Mute (M)", accessible=f"Mute {strip.name}")
+        self._solo = button("S", f"track.{strip.id}.solo", lambda: self._toggle("solo"), kind="plain", tip="Solo (S)", accessible=f"Solo {strip.name}")
+        for each in (self._mute, self._solo):
+            each.setFixedSize(18, 20)
+            each.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+            each.setVisible(not is_mix)
+        self.setLayout(row(1, self._mute, self._solo, spacing=0, margins=(0, 0, 24, 0)))
+        self.show_now()
+
+    @property
+    def strip(self) -> Strip:
+        return self._desk.session.strip(self.strip_id)
+
+    def _toggle(self, name: str) -> None:
+        strip = self.strip
+        self._desk.edit(name.capitalize(), lambda s: change_strip(s, strip.id, **{name: not getattr(strip, name)}))
+
+    def show_now(self) -> None:
+        c = theme().colours
+        strip = self.strip
+        for widget, on, ink in ((self._mute, strip.mute, c.b), (self._solo, strip.solo, c.a)):
+            style = f"color: {c.sheet}; background: {ink}; border-radius: 4px; font-weight: bold;" if on else f"color: {c.soft};"
+            widget.setStyleSheet(f"QPushButton {{ padding: 0; border: none; {style} }}")
+        self.update()
+
+    def paintEvent(self, event) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        strip = self.strip
+        if self._desk.track_id == strip.id:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(colour("fill"))
+            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 4, 4)
+        if self.hasFocus():
+            painter.setPen(QPen(colour("a"), 1, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1.5, 1.5, -1.5, -1.5), 4, 4)
+        draw_glyph(painter, QRectF(8, 6, 14, 14), strip.role if isinstance(strip, Track) else "bus")
+        painter.setPen(colour("soft" if strip.mute else "ink"))
+        font = text_font(9.5)
+        font.setStrikeOut(strip.mute)
+        painter.setFont(font)
+        name = painter.fontMetrics().elidedText(strip.name, Qt.TextElideMode.ElideRight, 62)
+        painter.drawText(QRectF(29, 0, 64, self.height()), Qt.AlignmentFlag.AlignVCenter, name)
+        # Loudness of the track in the loop, −50 to −8 LUFS along the bar.
+        bar = QRectF(94, self.height() / 2 - 2, 28, 4)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour("line"))
+        painter.drawRoundedRect(bar, 2, 2)
+        lufs = self._desk.stem_lufs.get(strip.id, -math.inf)
+        if math.isfinite(lufs):
+            share = min(1.0, max(0.04, (lufs + 50.0) / 42.0))
+            painter.setBrush(colour("soft" if strip.mute else "ink"))
+            painter.drawRoundedRect(QRectF(bar.left(), bar.top(), bar.width() * share, 4), 2, 2)
+        if isinstance(strip, Track):
+            painter.setPen(colour("soft"))
+            painter.setFont(number_font(9))
+            painter.drawText(QRectF(self.width() - 24, 0, 16, self.height()), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, str(strip.seat))
+
+    def mousePressEvent(self, event) -> None:
+        self._desk.select_track(self.strip_id)
+
+    def focusInEvent(self, event) -> None:
+        super().focusInEvent(event)
+        self._desk.select_track(self.strip_id)
+
+    def keyPressEvent(self, event) -> None:
+        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(event.key())
+        if step is None:
+            super().keyPressEvent(event)
+        else:
+            self.focusNextPrevChild(step > 0)
+
+
+def draw_glyph(painter: QPainter, box: QRectF, role: str) -> None:
+    """A shape for each family of roles, in ink."""
+    painter.setPen(QPen(colour("ink"), 1.6))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    x, y, w, h = box.left(), box.top(), box.width(), box.height()
+    path = QPainterPath()
+    if role in ("kick", "snare", "hats", "percussion"):  # a decay
+        path.moveTo(x + 2, y + h)
+        path.lineTo(x + 2, y + 1)
+        path.lineTo(x + w, y + h)
+        path.closeSubpath()
+    elif role in ("sub", "bass"):  # half a slow wave
+        path.moveTo(x + 1, y + h * 0.65)
+        path.arcTo(QRectF(x + 1, y + h * 0.15, w - 2, h), 180, -180)
+        path.closeSubpath()
+    elif role == "guitar":  # strings
+        for i in (0.25, 0.5, 0.75):
+            path.moveTo(x + 1, y + h * i)
+            path.lineTo(x + w, y + h * i)
+    elif role in ("lead", "voice"):  # a peak
+        path.moveTo(x + 1, y + h - 2)
+        path.lineTo(x + w / 2, y + 2)
+        path.lineTo(x + w, y + h - 2)
+    elif role in ("keys", "pad"):  # a held tone
+        path.addEllipse(QRectF(x + 1, y + h * 0.25, w - 2, h * 0.5))
+    elif role == "bus":
+        path.addRect(QRectF(x + 2, y + 2, w - 4, h - 4))
+    else:
+        path.moveTo(QPointF(x + w / 2, y + 1))
+        path.lineTo(x + w, y + h / 2)
+        path.lineTo(x + w / 2, y + h - 1)
+        path.lineTo(x + 1, y + h / 2)
+        path.closeSubpath()
+    painter.drawPath(path)
+
+
+class Left(QWidget):
+    def __init__(self, desk: Desk, choose: Callable[[str], None]) -> None:
+        super().__init__()
+        self.setObjectName("left")
+        self.setFixedWidth(190)
+        self._desk = desk
+        self.stages = {key: StageButton(n, key, title, desk, choose) for n, (key, title) in enumerate(STAGES, 1)}
+        self._space = column(spacing=1)
+        self._rows_for: object = None
+        self.rows: list[TrackRow] = []
+        inner = QWidget()
+        inner.setLayout(column(self._space, 1, margins=(7, 0, 7, 6)))
+        scroll = QScrollArea()
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setWidget(inner)
+        heads = row(label("Tracks", "heading"), 1, label("seat", "soft"), margins=(16, 10, 18, 2))
+        self.setLayout(column(*self.stages.values(), heads, scroll, spacing=0, margins=(0, 10, 0, 0)))
+        for signal in (desk.session_changed, desk.selection_changed, desk.stems_changed, theme().changed):
+            signal.connect(self._show)
+        self._show()
+
+    def show_stage(self, stage: str) -> None:
+        for key, each in self.stages.items():
+            each.current = key == stage
+            each.update()
+
+    def _show(self) -> None:
+        strips = self._desk.session.strips()
+        wanted = tuple((s.id, s.name, getattr(s, "role", "")) for s in strips)
+        if wanted != self._rows_for:
+            self._rows_for = wanted
+            clear(self._space)
+            self.rows = [TrackRow(s, self._desk) for s in strips]
+            for each in self.rows:
+                self._space.addWidget(each)
+        for each in self.rows:
+            each.show_now()
+
+

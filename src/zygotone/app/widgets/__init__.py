@@ -1,0 +1,1 @@
+"""Parts that the stages are made of."""

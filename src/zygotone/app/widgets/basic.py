@@ -1,0 +1,96 @@
+"""Labels, buttons and cards with their names set, and little else."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+
+def label(text: str, kind: str = "", *, name: str = "", wrap: bool = False) -> QLabel:
+    """``kind``: title, heading, soft, number, a, b or nothing."""
+    made = QLabel(text)
+    made.setTextFormat(Qt.TextFormat.PlainText)  # a track's name from a stranger's file is text, not markup
+    if kind:
+        made.setProperty("kind", kind)
+    if name:
+        made.setObjectName(name)
+    if wrap:
+        made.setWordWrap(True)
+        made.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
+    return made
+
+
+def button(text: str, name: str, clicked: Callable[[], object], *, kind: str = "", tip: str = "", accessible: str = "") -> QPushButton:
+    made = QPushButton(text)
+    made.setObjectName(name)
+    made.setAccessibleName(accessible or text)
+    if kind:
+        made.setProperty("kind", kind)
+    if tip:
+        made.setToolTip(tip)
+    made.clicked.connect(lambda _=False: clicked())
+    return made
+
+
+def restyle(widget: QWidget, **properties: object) -> None:
+    """Change properties that the style sheet looks at."""
+    changed = False
+    for name, value in properties.items():
+        if widget.property(name) != value:
+            widget.setProperty(name, value)
+            changed = True
+    if changed:
+        widget.style().unpolish(widget)
+        widget.style().polish(widget)
+
+
+def column(*items: QWidget | QLayout | int, spacing: int = 6, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QVBoxLayout:
+    """A vertical layout; a number is a stretch."""
+    return _fill(QVBoxLayout(), items, spacing, margins)
+
+
+def row(*items: QWidget | QLayout | int, spacing: int = 6, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QHBoxLayout:
+    return _fill(QHBoxLayout(), items, spacing, margins)
+
+
+def _fill(layout, items, spacing, margins):
+    layout.setSpacing(spacing)
+    layout.setContentsMargins(*margins)
+    for item in items:
+        if isinstance(item, int):
+            layout.addStretch(item)
+        elif isinstance(item, QLayout):
+            layout.addLayout(item)
+        else:
+            layout.addWidget(item)
+    return layout
+
+
+def card(layout: QLayout, *, kind: str = "card", name: str = "") -> QFrame:
+    frame = QFrame()
+    frame.setProperty("kind", kind)
+    if name:
+        frame.setObjectName(name)
+    frame.setLayout(layout)
+    return frame
+
+
+def clear(layout: QLayout) -> None:
+    """Take everything out of a layout and let it go."""
+    while layout.count():
+        item = layout.takeAt(0)
+        if item.widget() is not None:
+            item.widget().hide()
+            item.widget().deleteLater()
+        elif item.layout() is not None:
+            clear(item.layout())
+
+
+def signed(value: float, unit: str, digits: int = 1) -> str:
+    """A change, with a sign that reads as one."""
+    text = f"{value:+.{digits}f}"
+    if float(text) == 0.0:
+        text = f"{0.0:.{digits}f}"
+    return f"{text} {unit}".strip().replace("-", "−")

@@ -1,0 +1,194 @@
+"""A picture for each kind of device: what it does, drawn over what it does it to."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtWidgets import QWidget
+
+from zygotone.advise.views import FREQS_HZ, TIME_POINTS, Effect, harmonics_db
+from zygotone.app.widgets.basic import row
+from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Mark, Plot
+from zygotone.devices import compressor, eq, keyed_eq, saturation
+from zygotone.session.models import Device
+
+CHANGE = Axis(-24.0, 24.0, "dB", ticks=(-18, -12, -6, 0, 6, 12, 18), name="Change")
+_SHIFT_DB = 24.0 - 4.0  # spectra are drawn with their top this far up the scale of changes
+
+
+def spectrum_curve(name: str, db: np.ndarray, colour: str, style: str) -> Curve:
+    """A spectrum on the scale of changes: only its shape counts there, 1 dB of the scale to 1.5 dB of it."""
+    return Curve(name, FREQS_HZ, _SHIFT_DB + (db - db.max()) / 1.5, colour, style)
+
+
+class Picture(QWidget):
+    """Base: ``show`` draws a device, its kept version beside it, and its measured effect where there is one."""
+
+    def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+        raise NotImplementedError
+
+
+class BellPicture(Picture):
+    """Curve of an EQ or keyed EQ over the spectra of the track and the key. Bands are dragged by their numbers."""
+
+    def __init__(self, on_band: Callable[[int, float, float], None], on_select: Callable[[int], None], on_release: Callable[[], None]) -> None:
+        super().__init__()
+        self.plot = Plot(FREQUENCY, CHANGE, name="chains.picture", accessible="Curve over the spectrum", height=220)
+        self.setLayout(row(self.plot))
+        self._device: Device | None = None
+        self._on_band, self._on_select = on_band, on_select
+        self._held: int | None = None
+        self.selected = 0
+        self.plot.pressed.connect(self._press)
+        self.plot.dragged.connect(self._drag)
+        self.plot.released.connect(on_release)
+        self.plot.released.connect(self._let_go)
+
+    def _response(self, device: Device) -> np.ndarray:
+        if device.kind == "keyed_eq":
+            return keyed_eq.response_db(device.params, FREQS_HZ)
+        return eq.response_db(device.params, FREQS_HZ, channel="mid")
+
+    def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+        self._device = device
+        curves = []
+        if effect is not None:
+            curves.append(spectrum_curve("track here", effect.spectrum_before_db, "fill", "fill"))
+            if effect.spectrum_key_db is not None:
+                curves.append(spectrum_curve("key", effect.spectrum_key_db, "clash", "dot"))
+        word = "deepest" if device.kind == "keyed_eq" else "curve"
+        if kept is not None and kept.params != device.params:
+            curves.append(Curve(f"A {word}", FREQS_HZ, self._response(kept), "a", "dash"))
+            curves.append(Curve(f"B {word}", FREQS_HZ, self._response(device), "b", "line", 2.2))
+        else:
+            curves.append(Curve(word, FREQS_HZ, self._response(device), "b" if kept is None else "ink", "line", 2.0))
+        marks = []
+        if device.kind == "eq":
+            for i, band in enumerate(device.params["bands"]):
+                moves = band["shape"] in ("bell", "low_shelf", "high_shelf", "tilt")
+                marks.append(Mark(str(i + 1), band["freq_hz"], band["gain_db"] if moves else 0.0, "b" if i == self.selected else "soft"))
+        else:
+            marks.append(Mark("", device.params["freq_hz"], device.params["range_db"], "b"))
+        self.plot.show_curves(curves, marks)
+
+    def _handles(self) -> list[tuple[float, float]]:
+        if self._device is None:
+            return []
+        if self._device.kind == "keyed_eq":
+            return [(self._device.params["freq_hz"], self._device.params["range_db"])]
+        return [
+            (b["freq_hz"], b["gain_db"] if b["shape"] in ("bell", "low_shelf", "high_shelf", "tilt") else 0.0)
+            for b in self._device.params["bands"]
+        ]
+
+    def _press(self, hz: float, db: float) -> None:
+        def distance(handle: tuple[float, float]) -> float:
+            return math.hypot(math.log2(handle[0] / hz) * 1.6, (handle[1] - db) / 6.0)
+
+        handles = self._handles()
+        if handles:
+            nearest = min(range(len(handles)), key=lambda i: distance(handles[i]))
+            if distance(handles[nearest]) < 1.0:
+                self._held = nearest
+                self._on_select(nearest)
+
+    def _drag(self, hz: float, db: float) -> None:
+        if self._held is not None:
+            self._on_band(self._held, min(20000.0, max(20.0, hz)), min(24.0, max(-24.0, db)))
+
+    def _let_go(self) -> None:
+        self._held = None
+
+
+class CompressorPicture(Picture):
+    """Transfer curve, and the reduction over the section."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        ticks = (-60, -48, -36, -24, -12, 0)
+        self.transfer = Plot(Axis(-60, 0, "dB in", ticks=ticks), Axis(-60, 6, "dB out", ticks=ticks), name="chains.transfer", accessible="Transfer curve", height=220)
+        self.reduction = Plot(Axis(0, 1, "s"), Axis(-18, 3, "dB", ticks=(-18, -12, -6, 0)), name="chains.reduction", accessible="Gain over time", height=220)
+        self.setLayout(row(self.transfer, self.reduction, spacing=8))
+        self.layout().setStretch(0, 2)
+        self.layout().setStretch(1, 3)
+        self.section_s = 1.0
+
+    def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+        levels = np.linspace(-60.0, 0.0, 241)
+        curves = [Curve("unchanged", levels, levels, "line", "dot", in_legend=False)]
+        if kept is not None and kept.params != device.params:
+            curves.append(Curve("A", levels, compressor.transfer_db(kept.params, levels), "a", "dash"))
+        colour = "ink" if kept is not None and kept.params == device.params else "b"
+        curves.append(Curve("curve", levels, compressor.transfer_db(device.params, levels), colour, "line", 2.0))
+        self.transfer.show_curves(curves, [Mark("threshold", device.params["threshold_db"], colour="soft")])
+        show_gain(self.reduction, effect, self.section_s)
+
+
+def show_gain(plot: Plot, effect: Effect | None, section_s: float) -> None:
+    """Gain over the section's time."""
+    if effect is None or effect.gain_db is None:
+        plot.show_curves((), empty="Switched off, or not measured yet.")
+        return
+    step = next(s for s in (1, 2, 5, 10, 20, 30, 60, 120, 300, 600) if section_s / s <= 8)
+    depth = max(6.0, 3.0 * math.ceil(-float(effect.gain_db.min()) / 3.0 + 0.01))
+    high = max(3.0, 3.0 * math.ceil(float(effect.gain_db.max()) / 3.0 + 0.01))
+    tick = 3 if depth + high <= 18 else 6 if depth + high <= 36 else 12
+    first = -tick * int(depth // tick)
+    plot.set_axes(
+        Axis(0.0, section_s, "s", ticks=tuple(range(0, int(section_s) + 1, step))),
+        Axis(-depth, high, "dB", ticks=tuple(range(first, int(high) + 1, tick))),
+    )
+    x = np.linspace(0.0, section_s, TIME_POINTS)
+    plot.show_curves([Curve("gain", x, effect.gain_db, "b", "line", 1.2)])
+
+
+class SaturationPicture(Picture):
+    """Transfer curve, and the harmonics it gives a sine at −12 dB."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        ticks = (-1, -0.5, 0, 0.5, 1)
+        self.transfer = Plot(Axis(-1, 1, "in", ticks=ticks), Axis(-1.2, 1.2, "out", ticks=ticks), name="chains.transfer", accessible="Transfer curve", height=220)
+        self.harmonics = Plot(Axis(0.3, 10.7, "harmonic", ticks=tuple(range(1, 11))), Axis(-90, 6, "dB", ticks=(-80, -60, -40, -20, 0)), name="chains.harmonics", accessible="Harmonics of a sine at −12 dB", height=220)
+        self.setLayout(row(self.transfer, self.harmonics, spacing=8))
+
+    def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+        x = np.linspace(-1.0, 1.0, 401)
+        curves = [Curve("unchanged", x, x, "line", "dot", in_legend=False)]
+        changed = kept is None or kept.params != device.params
+        if kept is not None and changed:
+            curves.append(Curve("A", x, saturation.transfer(kept.params, x), "a", "dash"))
+        curves.append(Curve("curve", x, saturation.transfer(device.params, x), "b" if changed else "ink", "line", 2.0))
+        self.transfer.show_curves(curves)
+        sine = 10.0 ** (-12.0 / 20.0) * np.sin(2.0 * np.pi * np.arange(1024) / 1024)
+        levels = harmonics_db(saturation.transfer(device.params, sine))
+        self.harmonics.show_curves([Curve("sine at −12 dB", np.arange(1.0, 11.0), levels, "b" if changed else "ink", "bars")])
+
+
+class SpectraPicture(Picture):
+    """For everything else: the track before and after, and the gain where one moves."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.spectra = Plot(FREQUENCY, Axis(-90, 0, "dB", ticks=(-80, -60, -40, -20)), name="chains.picture", accessible="Spectrum before and after", height=220)
+        self.gain = Plot(Axis(0, 1, "s"), Axis(-18, 3, "dB", ticks=(-18, -12, -6, 0)), name="chains.gain", accessible="Gain over time", height=220)
+        self.setLayout(row(self.spectra, self.gain, spacing=8))
+        self.section_s = 1.0
+
+    def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+        self.gain.setVisible(device.kind == "transient")
+        if effect is None:
+            self.spectra.show_curves((), empty="Measuring…")
+            return
+        top = 10.0 * math.ceil(float(max(effect.spectrum_before_db.max(), effect.spectrum_after_db.max())) / 10.0 + 0.2)
+        self.spectra.set_axes(y=Axis(top - 75.0, top, "dB", ticks=tuple(top - 10 - 20 * i for i in range(4))))
+        self.spectra.show_curves(
+            [
+                Curve("before", FREQS_HZ, effect.spectrum_before_db, "fill", "fill"),
+                Curve("after", FREQS_HZ, effect.spectrum_after_db, "b" if kept is None or kept.params != device.params else "ink"),
+            ]
+        )
+        if device.kind == "transient":
+            show_gain(self.gain, effect, self.section_s)

@@ -1,0 +1,223 @@
+"""One parameter on a scale: shows the kept and the trial value, takes hand, wheel, keys and typed text."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QPainter, QPen, QPolygonF
+from PySide6.QtWidgets import QComboBox, QLineEdit, QSizePolicy, QWidget
+
+from zygotone.app.theme import colour, number_font, theme
+from zygotone.app.widgets.basic import column, label, row
+from zygotone.errors import ParameterError
+from zygotone.session.params import Param
+
+_SIDE = 12
+_FINE = 0.1
+
+
+def ruler_ticks(param: Param) -> list[float]:
+    """Values that get a number: round ones, about five."""
+    if param.scale == "log":
+        ticks = []
+        for power in range(-2, 6):
+            for step in (1, 2, 5):
+                value = step * 10.0**power
+                if param.low <= value <= param.high * 1.0001:
+                    ticks.append(value)
+        while len(ticks) > 7:
+            ticks = ticks[::2]
+        return ticks
+    span = param.high - param.low
+    raw = span / 5.0
+    magnitude = 10.0 ** math.floor(math.log10(raw))
+    step = next(s * magnitude for s in (1, 2, 3, 5, 10) if s * magnitude >= raw * 0.999)
+    first = math.ceil(param.low / step - 1e-9) * step
+    return [first + i * step for i in range(int((param.high - first) / step + 1e-6) + 1)]
+
+
+class Scale(QWidget):
+    """The scale itself: ticks, a solid marker for the value in force, a hollow one for the kept value."""
+
+    def __init__(self, param: Param, name: str, on_change: Callable[[float], None], on_release: Callable[[], None]) -> None:
+        super().__init__()
+        self.setObjectName(name)
+        self.setAccessibleName(f"{param.label}, ruler")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setFixedHeight(32)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self._param, self._on_change, self._on_release = param, on_change, on_release
+        self.value, self.kept = float(param.default), None
+        self._ticks = ruler_ticks(param)
+        theme().changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        return QSize(200, 32)
+
+    def show_value(self, value: float, kept: float | None) -> None:
+        self.value, self.kept = value, kept
+        self.setAccessibleDescription(self._param.format(value))
+        self.update()
+
+    def _x(self, value: float) -> float:
+        return _SIDE + self._param.position_of(value) * (self.width() - 2 * _SIDE)
+
+    def paintEvent(self, event) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        base = 12.5
+        painter.setPen(QPen(colour("ink" if not self.hasFocus() else "a"), 1.4))
+        painter.drawLine(QPointF(_SIDE, base), QPointF(self.width() - _SIDE, base))
+        painter.setFont(number_font(7.5))
+        previous = None
+        for tick in self._ticks:
+            x = self._x(tick)
+            painter.setPen(QPen(colour("ink"), 1))
+            painter.drawLine(QPointF(x, base), QPointF(x, base + 6))
+            if previous is not None:
+                for part in range(1, 4):  # small ticks between, evenly along the ruler
+                    between = previous + (x - previous) * part / 4
+                    painter.drawLine(QPointF(between, base), QPointF(between, base + 3))
+            previous = x
+            painter.setPen(colour("soft"))
+            text = f"{tick / 1000:g}k" if tick >= 1000 else f"{tick:g}".replace("-", "−")
+            box = QRectF(x - 20, base + 6, 40, 13)
+            if x < 20:
+                box, flag = QRectF(max(0.0, x - 8), base + 6, 40, 13), Qt.AlignmentFlag.AlignLeft
+            elif x > self.width() - 20:
+                box, flag = QRectF(min(self.width(), x + 10) - 40, base + 6, 40, 13), Qt.AlignmentFlag.AlignRight
+            else:
+                flag = Qt.AlignmentFlag.AlignHCenter
+            painter.drawText(box, flag, text)
+        if self.kept is not None and abs(self.kept - self.value) > 1e-9:
+            x = self._x(self.kept)
+            painter.setPen(QPen(colour("a"), 1.4))
+            painter.setBrush(colour("sheet"))
+            painter.drawPolygon(QPolygonF([QPointF(x, base + 1), QPointF(x - 5, base + 11), QPointF(x + 5, base + 11)]))
+        x = self._x(self.value)
+        trial = self.kept is not None and abs(self.kept - self.value) > 1e-9
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour("b" if trial else "ink"))
+        painter.drawPolygon(QPolygonF([QPointF(x, base - 1), QPointF(x - 5.5, 1), QPointF(x + 5.5, 1)]))
+
+    def _set_from(self, x: float) -> None:
+        self._on_change(self._param.value_at((x - _SIDE) / max(1, self.width() - 2 * _SIDE)))
+
+    def mousePressEvent(self, event) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self._set_from(event.position().x())
+
+    def mouseMoveEvent(self, event) -> None:
+        if event.buttons() & Qt.MouseButton.LeftButton:
+            self._set_from(event.position().x())
+
+    def mouseReleaseEvent(self, event) -> None:
+        self._on_release()
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        self._on_change(float(self._param.default))
+
+    def nudge(self, steps: float) -> None:
+        """A hundredth of the ruler a step; whole numbers by one."""
+        if self._param.type == "int":
+            self._on_change(min(self._param.high, max(self._param.low, self.value + math.copysign(1, steps))))
+        else:
+            self._on_change(self._param.value_at(self._param.position_of(self.value) + 0.01 * steps))
+
+    def wheelEvent(self, event) -> None:
+        # Only with the focus: scrolling past a ruler must not turn it.
+        if not self.hasFocus():
+            event.ignore()
+            return
+        fine = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        delta = event.angleDelta().y() or event.angleDelta().x()
+        self.nudge(delta / 120.0 * (_FINE if fine else 1.0))
+
+    def keyPressEvent(self, event) -> None:
+        fine = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        step = {
+            Qt.Key.Key_Left: -1, Qt.Key.Key_Down: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: 1,
+            Qt.Key.Key_PageUp: 10, Qt.Key.Key_PageDown: -10,
+        }.get(event.key())  # fmt: skip
+        if step is not None:
+            self.nudge(step * (_FINE if fine else 1.0))
+        elif event.key() == Qt.Key.Key_Home:
+            self._on_change(self._param.low)
+        elif event.key() == Qt.Key.Key_End:
+            self._on_change(self._param.high)
+        elif event.key() in (Qt.Key.Key_Backspace, Qt.Key.Key_Delete):
+            self._on_change(float(self._param.default))
+        else:
+            super().keyPressEvent(event)
+
+
+class Ruler(QWidget):
+    """Name, number and scale of one parameter."""
+
+    def __init__(
+        self, param: Param, name: str, *, on_change: Callable[[Any], None], on_release: Callable[[], None] = lambda: None,
+        bpm: Callable[[], float] = lambda: 120.0, on_error: Callable[[str], None] = lambda text: None,
+    ) -> None:  # fmt: skip
+        super().__init__()
+        self.setObjectName(name)
+        self.setToolTip(param.help)
+        self.param, self._bpm, self._on_error = param, bpm, on_error
+        self._on_change, self._on_release = on_change, on_release
+        self.field = QLineEdit()
+        self.field.setObjectName(f"{name}.value")
+        self.field.setAccessibleName(param.label)
+        self.field.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.field.setFixedWidth(92)
+        self.field.setFrame(False)
+        self.field.setFont(number_font(10))
+        self.field.setStyleSheet("QLineEdit { background: transparent; border: none; padding: 0 4px; }")
+        self.field.editingFinished.connect(self._typed)
+        self.scale = Scale(param, f"{name}.scale", on_change, on_release)
+        self._shown = ""
+        head = label(param.label, "soft")
+        self.setLayout(column(row(head, 1, self.field), self.scale, spacing=0))
+
+    def show_value(self, value: float, kept: float | None) -> None:
+        """Showing is never setting."""
+        self.scale.show_value(value, kept)
+        self._shown = self.param.format(value)
+        if not self.field.hasFocus() or not self.field.isModified():
+            self.field.setText(self._shown)
+
+    def _typed(self) -> None:
+        text = self.field.text()
+        if text != self._shown:
+            try:
+                self._on_change(self.param.parse(text, bpm=self._bpm()))
+                self._on_release()
+            except ParameterError as error:
+                self._on_error(str(error).removeprefix("value."))
+        self.field.setModified(False)
+        self.field.setText(self._shown)
+
+
+class Choice(QWidget):
+    """A parameter with a few possible values, or a switch."""
+
+    def __init__(self, param: Param, name: str, *, on_change: Callable[[Any], None]) -> None:
+        super().__init__()
+        self.setObjectName(name)
+        self.setToolTip(param.help)
+        self.param = param
+        self.box = QComboBox()
+        self.box.setObjectName(f"{name}.value")
+        self.box.setAccessibleName(param.label)
+        self._values = [False, True] if param.type == "bool" else list(param.choices)
+        self.box.addItems([param.format(v) for v in self._values])
+        self.box.activated.connect(lambda index: on_change(self._values[index]))
+        self.kept_note = label("", "a")
+        self.setLayout(column(row(label(param.label, "soft"), 1, self.kept_note), self.box, 1, spacing=3))
+
+    def show_value(self, value: Any, kept: Any | None) -> None:
+        self.box.setCurrentIndex(self._values.index(value))
+        self.kept_note.setText(f"A {self.param.format(kept)}" if kept is not None and kept != value else "")
+
+

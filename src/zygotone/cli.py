@@ -1,0 +1,263 @@
+"""The command line. A command parses, calls the library, prints; the rest is library.
+
+Exit codes: 0 done, 2 bad usage, 3 bad input (one line on standard error, and nothing written).
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+from pydantic import ValidationError
+from rich.console import Console
+from rich.table import Table
+
+from zygotone.errors import ZygotoneError
+
+app = typer.Typer(
+    add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None,
+    help="Zygotone makes tracks sit together. Without a command it opens the application: zygotone [PROJECT] [--demo]",
+)  # fmt: skip
+
+ProjectFile = Annotated[Path, typer.Argument(metavar="PROJECT", help="A .zygotone file.")]
+AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
+Output = Annotated[Path, typer.Option("-o", "--output", help="Where to write.")]
+Subtype = Annotated[str | None, typer.Option("--subtype", help="Sample format, such as PCM_16, PCM_24 or FLOAT.")]
+Block = Annotated[int, typer.Option("--block", min=1, max=1 << 20, help="Frames a block; the result is the same.")]
+
+
+def _print_json(data: Any) -> None:
+    print(json.dumps(data, ensure_ascii=False))
+
+
+def _pairs(given: list[str], option: str) -> dict[str, str]:
+    pairs = {}
+    for text in given:
+        name, sign, value = text.rpartition("=")
+        if not sign or not name:
+            raise typer.BadParameter(f"{text!r} is not NAME=VALUE", param_hint=option)
+        pairs[name] = value
+    return pairs
+
+
+@app.command()
+def demo(out: Annotated[Path, typer.Argument(metavar="OUT.zygotone")]) -> None:
+    """Write the demo project."""
+    from zygotone.demo import build_demo
+    from zygotone.session.project_file import save_project
+
+    save_project(out, build_demo())
+
+
+@app.command()
+def new(
+    out: Annotated[Path, typer.Argument(metavar="OUT.zygotone")],
+    stems: Annotated[list[Path], typer.Argument(metavar="STEM...")],
+    role: Annotated[list[str], typer.Option("--role", metavar="NAME=ROLE", help="What a stem is.")] = [],  # noqa: B006
+    seat: Annotated[list[str], typer.Option("--seat", metavar="NAME=N", help="A stem's priority, 1 first.")] = [],  # noqa: B006
+    tempo: Annotated[float, typer.Option("--tempo", min=20, max=400, help="BPM.")] = 120.0,
+    key: Annotated[str, typer.Option("--key", help="Such as F#m.")] = "C major",
+) -> None:
+    """Make a project from stems."""
+    from zygotone.advise.new_project import project_from_stems
+    from zygotone.session.project_file import save_project
+
+    seats = {}
+    for name, text in _pairs(seat, "--seat").items():
+        if not text.isdigit() or not 1 <= int(text) <= 16:
+            raise typer.BadParameter(f"{text!r} is not a number from 1 to 16", param_hint="--seat")
+        seats[name] = int(text)
+    roles: Any = _pairs(role, "--role")
+    project = project_from_stems(stems, roles=roles, seats=seats, tempo_bpm=tempo, key=key, title=out.stem)
+    save_project(out, project)
+
+
+@app.command()
+def render(
+    project: ProjectFile,
+    output: Annotated[Path | None, typer.Option("-o", "--output", help="The mix, .wav or .flac.")] = None,
+    stems: Annotated[Path | None, typer.Option("--stems", help="A folder; one file a track.")] = None,
+    track: Annotated[str | None, typer.Option("--track", help="This track instead of the mix.")] = None,
+    section: Annotated[str | None, typer.Option("--section", help="Only this section.")] = None,
+    block: Block = 1024,
+    subtype: Subtype = None,
+) -> None:
+    """Render the mix, a track, or all tracks."""
+    from zygotone.reports.rendering import render_files
+    from zygotone.session.project_file import load_project
+
+    if output is None and stems is None:
+        raise typer.BadParameter("give -o, --stems or both", param_hint="-o")
+    clipped = render_files(
+        load_project(project), mix=output, stems=stems, track=track, section=section, block_frames=block,
+        subtype=subtype or "PCM_24",
+    )  # fmt: skip
+    for path, count in clipped.items():
+        print(f"{path}: {count} samples were over full scale and were held there", file=sys.stderr)
+
+
+@app.command()
+def measure(files: Annotated[list[Path], typer.Argument(metavar="FILE...")], as_json: AsJson = False) -> None:
+    """Measure audio files; with --json one object a file, each on its line."""
+    from zygotone.measure.report import measure_audio
+    from zygotone.session.audio_files import read_audio
+
+    measured = []
+    for path in files:
+        audio = read_audio(path)
+        measured.append({"file": str(path), **measure_audio(audio.data, audio.rate_hz)})
+    if as_json:
+        for one in measured:
+            _print_json(one)
+        return
+    for one in measured:
+        table = Table(title=one["file"], show_header=False, title_justify="left")
+        for name, value in one.items():
+            if name not in ("file", "third_octaves_db"):
+                table.add_row(name, "–" if value is None else str(value))
+        Console().print(table)
+
+
+@app.command()
+def process(
+    source: Annotated[Path, typer.Argument(metavar="IN")],
+    out: Annotated[Path, typer.Argument(metavar="OUT")],
+    chain: Annotated[Path, typer.Option("--chain", help='A file with {"devices": [...]}.')],
+    key: Annotated[Path | None, typer.Option("--key", help="What every device that takes a key hears.")] = None,
+    tempo: Annotated[float, typer.Option("--tempo", min=20, max=400, help="BPM, for note values.")] = 120.0,
+    block: Block = 4096,
+    subtype: Subtype = None,
+) -> None:
+    """Run a chain of devices on an audio file."""
+    from zygotone.reports.rendering import process_file
+
+    del tempo  # no device so far has a time in note values
+    process_file(source, out, chain, key=key, block_frames=block, subtype=subtype)
+
+
+@app.command()
+def findings(
+    project: ProjectFile,
+    section: Annotated[str | None, typer.Option("--section", help="Only this section.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """What the project's tracks do to each other, with fixes worked out and measured."""
+    from zygotone.advise.advisor import find_all, with_fixes
+    from zygotone.engine.renderer import Renderer
+    from zygotone.session.project_file import load_project
+
+    loaded = load_project(project)
+    session, renderer = loaded.session, Renderer(loaded.store)
+    sections = [session.song.section(section)] if section else None
+    found = [with_fixes(session, renderer, f) for f in find_all(session, renderer, sections)]
+    if as_json:
+        _print_json([f.to_json(session) for f in found])
+        return
+    console = Console()
+    for f in found:
+        console.print(f"[bold]{f.sentence}[/bold]  ({f.strength}, {f.section.name})\n  {f.advice}\n  id: {f.id}")
+        for n, fix in enumerate(f.fixes, 1):
+            gains = ", ".join(f"{k} {v:+.2f}" for k, v in (fix.gain | fix.cost).items())
+            console.print(f"  {n}. {fix.label}: {fix.detail + '; ' + gains if fix.applies else 'no, ' + str(fix.why_not)}")
+
+
+@app.command(name="try")
+def try_fix(
+    project: ProjectFile,
+    finding: Annotated[str, typer.Option("--finding", help="A finding's id.")],
+    fix: Annotated[int, typer.Option("--fix", min=1, help="Which of its fixes, from 1.")],
+    output: Output,
+    as_json: AsJson = False,
+) -> None:
+    """Apply one fix, keep it, and compare what was promised with what is measured."""
+    from zygotone.reports.trying import try_and_keep
+    from zygotone.session.project_file import load_project, save_project
+
+    loaded = load_project(project)
+    kept, report = try_and_keep(loaded, finding, fix)
+    save_project(output, kept)
+    report["output"] = str(output)
+    if as_json:
+        _print_json(report)
+        return
+    print(f"{report['label']}: {report['detail']}")
+    for name, promised in report["promised"].items():
+        print(f"  {name}: promised {promised:+.2f}, measured {report['measured'][name]['change']}")
+
+
+@app.command()
+def devices(as_json: AsJson = False) -> None:
+    """Every device with its parameters."""
+    from zygotone.session.catalogue import DEVICES
+
+    _catalogue("devices", list(DEVICES), as_json)
+
+
+@app.command()
+def sources(as_json: AsJson = False) -> None:
+    """Every sound source with its parameters."""
+    from zygotone.session.catalogue import SOURCES
+
+    _catalogue("sources", list(SOURCES), as_json)
+
+
+def _catalogue(name: str, kinds: list[Any], as_json: bool) -> None:
+    if as_json:
+        _print_json({name: [kind.to_json() for kind in kinds]})
+        return
+    console = Console()
+    for kind in kinds:
+        table = Table(title=f"{kind.kind}: {kind.summary}", title_justify="left")
+        for column in ("parameter", "range", "default", "what it does"):
+            table.add_column(column)
+        for p in kind.params:
+            span = ", ".join(map(str, p.choices)) if p.choices else f"{p.low:g} to {p.high:g} {p.unit}" if p.is_number else p.type
+            default = "" if p.type == "list" else str(p.default)
+            table.add_row(p.name, span, default, p.help)
+        console.print(table)
+
+
+def _open_application(arguments: list[str]) -> int:
+    import argparse
+
+    parser = argparse.ArgumentParser(prog="zygotone", description="Open the application.")
+    parser.add_argument("project", nargs="?", type=Path, help="a .zygotone file")
+    parser.add_argument("--demo", action="store_true", help="open the demo song")
+    given = parser.parse_args(arguments)
+    from zygotone.app.main import run
+
+    return run(given.project, demo=given.demo)
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Entry point; returns the exit code."""
+    arguments = sys.argv[1:] if arguments is None else arguments
+    commands = {c.name or c.callback.__name__ for c in app.registered_commands if c.callback}
+    if not arguments or (arguments[0] not in commands and arguments[0] not in ("--help", "-h")):
+        return _open_application(arguments)
+    try:
+        app(arguments, standalone_mode=True)
+    except SystemExit as stop:
+        return int(stop.code or 0)
+    except (ZygotoneError, ValidationError) as error:
+        print(f"zygotone: {one_line(error)}", file=sys.stderr)
+        return 3
+    except BrokenPipeError:
+        return 0
+    return 0
+
+
+def one_line(error: Exception) -> str:
+    if isinstance(error, ValidationError):
+        from zygotone.session.project_file import describe
+
+        place, reason = describe(error)
+        return f"{place}: {reason}" if place else reason
+    return " ".join(str(error).split())
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,54 @@
+"""The plucked string of Karplus and Strong, tuned as Jaffe and Smith 1983 do."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from zygotone.dsp.compile import kernel
+from zygotone.dsp.types import FloatArray
+
+
+@kernel
+def _string(line, allpass, damping, keep, y):
+    """line (period,) holds the pluck and is overwritten; y (n,)."""
+    size = line.shape[0]
+    pos, last_in, last_out, held = 0, 0.0, 0.0, 0.0
+    for i in range(y.shape[0]):
+        out = line[pos]
+        y[i] = out
+        held = keep * ((1.0 - damping) * out + damping * held)
+        # First-order all-pass: the fraction of a frame by which the period is longer than the line.
+        tuned = allpass * held + last_in - allpass * last_out
+        last_in, last_out = held, tuned
+        line[pos] = tuned
+        pos += 1
+        if pos == size:
+            pos = 0
+
+
+def plucked_string(
+    pitch_hz: float, frames: int, *, sample_rate_hz: int, decay_s: float, damping: float, pick: float, seed: int
+) -> FloatArray:
+    """One plucked note, shape (frames,).
+
+    decay_s is the time to −60 dB at the fundamental; damping 0 to 1 dulls it; pick 0 to 1 is where along the
+    string it is plucked (Jaffe and Smith 1983: the comb of the pick position, the all-pass of the tuning).
+    """
+    period = sample_rate_hz / pitch_hz
+    w = 2.0 * math.pi * pitch_hz / sample_rate_hz
+    # Phase delay of the one-pole damping filter at the fundamental.
+    lag = math.atan2(damping * math.sin(w), 1.0 - damping * math.cos(w)) / w
+    whole = math.floor(period - lag - 0.2)
+    fraction = period - lag - whole
+    allpass = math.sin((1.0 - fraction) * w / 2.0) / math.sin((1.0 + fraction) * w / 2.0)
+    keep = 10.0 ** (-3.0 / (decay_s * pitch_hz))
+    keep = min(0.99999, keep / abs((1.0 - damping) / (1.0 - damping * complex(math.cos(w), -math.sin(w)))))
+    rng = np.random.default_rng(seed)
+    noise = rng.uniform(-1.0, 1.0, whole)
+    line = noise - np.roll(noise, max(1, round(pick * whole)))
+    line -= line.mean()
+    y = np.empty(frames)
+    _string(np.ascontiguousarray(line), allpass, damping, keep, y)
+    return y

@@ -1,0 +1,221 @@
+"""Pulling blocks from a graph, one after the other: live playback, and rendering to a file.
+
+The nodes and their runners are those of the offline renderer; only here all nodes of a block are worked out
+before the next block, so that nothing is held but what the runners remember.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from zygotone.dsp.types import Stereo
+from zygotone.engine.graph import Graph, Node, SourceNode, compile_session
+from zygotone.engine.renderer import Renderer
+from zygotone.engine.runners import ReadSource, Runner, make_runner
+from zygotone.session.models import Session
+
+SWAP_S = 0.015  # length of the ramp from one version to another: no click, no jump
+
+
+class BlockGraph:
+    """Runners for nodes, shared between all graphs pulled from it; each node is worked out once a block."""
+
+    def __init__(self, rate_hz: int) -> None:
+        self._rate_hz = rate_hz
+        self._runners: dict[str, Runner] = {}
+        self._order: list[Runner] = []
+
+    def show(self, nodes: list[Node], reader: Callable[[SourceNode], ReadSource]) -> None:
+        """From the next block on work out these nodes and what they need. Runners of nodes that stay keep
+        their memory; one that takes an edited node's place takes over what fits."""
+        old = self._runners
+        by_place = {runner.node.place: runner for runner in old.values()}
+        runners: dict[str, Runner] = {}
+        order: list[Runner] = []
+
+        def visit(node: Node) -> None:
+            if node.key in runners:
+                return
+            for below in node.inputs:
+                visit(below)
+            runner = old.get(node.key)
+            if runner is None or len(runner.node.inputs) != len(node.inputs):
+                runner = make_runner(node, self._rate_hz, reader)
+                if node.place in by_place:
+                    runner.adopt(by_place[node.place])
+            runners[node.key] = runner
+            order.append(runner)
+
+        for node in nodes:
+            visit(node)
+        self._runners, self._order = runners, order
+
+    def block(self, start: int, frames: int) -> dict[str, Stereo]:
+        """Output of every node for this block of the song, by node key."""
+        outputs: dict[str, Stereo] = {}
+        for runner in self._order:
+            inputs = [outputs[i.key] for i in runner.node.inputs]
+            outputs[runner.node.key] = runner.block(start, frames, inputs)
+        return outputs
+
+    @property
+    def bad_samples(self) -> int:
+        return sum(runner.bad_samples for runner in self._order)
+
+
+def stream_nodes(
+    renderer: Renderer,
+    graph: Graph,
+    nodes: dict[str, Node],
+    span: tuple[int, int],
+    *,
+    block_frames: int = 1024,
+    sink: Callable[[str, Stereo], None],
+    progress: Callable[[float], None] = lambda share: None,
+) -> None:
+    """Render several nodes over a span of the song at once, from the song's start; ``sink`` gets each block by
+    name, with the node's latency taken off. Memory does not grow with the length."""
+    start, end = span
+    blocks = BlockGraph(graph.session.rate_hz)
+    blocks.show(list(nodes.values()), renderer.source_reader(graph.session))
+    latest = max(node.latency for node in nodes.values())
+    at = 0
+    while at < end + latest:
+        n = min(block_frames, end + latest - at)
+        outputs = blocks.block(at, n)
+        for name, node in nodes.items():
+            first, last = max(at, start + node.latency), min(at + n, end + node.latency)
+            if last > first:
+                sink(name, np.ascontiguousarray(outputs[node.key][:, first - at : last - at]))
+        at += n
+        progress(min(1.0, at / (end + latest)))
+
+
+@dataclass(frozen=True, slots=True)
+class Version:
+    """A session to play and the gain that matches its loudness."""
+
+    session: Session
+    gain_db: float = 0.0
+
+
+class Player:
+    """The live side: versions A and B run together, so that a swap is only a short ramp between them.
+
+    ``block`` is called by the audio thread, everything else by the interface's; a change is prepared by the
+    caller and taken over between two blocks.
+    """
+
+    def __init__(self, renderer: Renderer, rate_hz: int) -> None:
+        self._renderer = renderer
+        self.rate_hz = rate_hz
+        self._blocks = BlockGraph(rate_hz)
+        self._lock = threading.Lock()
+        self._versions: list[Node] = []
+        self._gains = [1.0, 1.0]
+        self._weights = np.zeros(2)  # how much of each version is heard now
+        self._choice = 0
+        self._leaving: list[tuple[Node, float]] = []  # nodes that an edit replaced, and how much is left of them
+        self._loop = (0, 1)
+        self.position = 0  # next frame of the song to be worked out
+
+    def set_versions(self, a: Version, b: Version | None) -> None:
+        """What plays as A and B; takes over edits without a gap."""
+        versions = [a] if b is None else [a, b]
+        nodes = [compile_session(v.session).mix for v in versions]
+        readers = {id(v.session): self._renderer.source_reader(v.session) for v in versions}
+        sources: dict[str, ReadSource] = {}
+
+        def prepare(node: Node, read: Callable[[SourceNode], ReadSource]) -> None:
+            # Decoding a clip or rendering an instrument may take a while: here, not under the lock.
+            for below in node.inputs:
+                prepare(below, read)
+            if isinstance(node, SourceNode) and node.key not in sources:
+                sources[node.key] = read(node)
+
+        for version, node in zip(versions, nodes, strict=True):
+            prepare(node, readers[id(version.session)])
+        with self._lock:
+            if self._versions and self._weights.any():
+                heard = self._versions[min(self._choice, len(self._versions) - 1)]
+                new = nodes[min(self._choice, len(nodes) - 1)]
+                if heard.key != new.key:
+                    self._leaving = [(heard, 1.0)]
+            self._versions = nodes
+            self._gains = [10.0 ** (v.gain_db / 20.0) for v in versions] + [1.0] * (2 - len(versions))
+            self._choice = min(self._choice, len(nodes) - 1)
+            keep = nodes + [node for node, _ in self._leaving]
+            self._blocks.show(keep, lambda node: sources[node.key] if node.key in sources else _silence)
+
+    def choose(self, index: int) -> None:
+        """Hear A (0) or B (1)."""
+        with self._lock:
+            self._choice = min(index, max(0, len(self._versions) - 1))
+
+    def set_loop(self, start: int, end: int) -> None:
+        with self._lock:
+            self._loop = (start, max(end, start + 1))
+
+    def seek(self, frame: int) -> None:
+        with self._lock:
+            self.position = frame
+
+    @property
+    def bad_samples(self) -> int:
+        return self._blocks.bad_samples
+
+    def heard_position(self) -> int:
+        """The frame of the song that leaves the graph now."""
+        latency = self._versions[self._choice].latency if self._versions else 0
+        start, end = self._loop
+        at = self.position - latency
+        return at if at >= start or self.position < start else end - (start - at)
+
+    def block(self, frames: int) -> Stereo:
+        """The next block, looped; silence without a version."""
+        with self._lock:
+            out = np.zeros((2, frames))
+            done = 0
+            while done < frames and self._versions:
+                start, end = self._loop
+                if not start <= self.position < end:
+                    self.position = start
+                n = min(frames - done, end - self.position)
+                out[:, done : done + n] = self._mixed(self.position, n)
+                self.position += n
+                done += n
+            return out
+
+    def _mixed(self, start: int, frames: int) -> Stereo:
+        outputs = self._blocks.block(start, frames)
+        step = 1.0 / (SWAP_S * self.rate_hz)
+        ramp = np.arange(1, frames + 1) * step
+        out = np.zeros((2, frames))
+        for index, node in enumerate(self._versions):
+            target = 1.0 if index == self._choice else 0.0
+            weight = self._weights[index]
+            curve = np.minimum(weight + ramp, 1.0) if target > weight else np.maximum(weight - ramp, target)
+            self._weights[index] = curve[-1]
+            if curve[0] > 0.0 or curve[-1] > 0.0:
+                share = curve
+                if index == self._choice and self._leaving:
+                    left = self._leaving[0][1]
+                    share = curve * (1.0 - np.maximum(left - ramp, 0.0))
+                out += outputs[node.key] * (share * self._gains[index])
+        if len(self._versions) < 2:
+            self._weights[1] = 0.0
+        if self._leaving:
+            node, left = self._leaving[0]
+            curve = np.maximum(left - ramp, 0.0)
+            if node.key in outputs:
+                out += outputs[node.key] * (curve * self._gains[self._choice])
+            self._leaving = [(node, float(curve[-1]))] if curve[-1] > 0.0 else []
+        return out
+
+
+def _silence(start: int, frames: int) -> Stereo:
+    return np.zeros((2, frames))

@@ -1,0 +1,1 @@
+"""What leaves the bench: rendered files, and trials reported."""

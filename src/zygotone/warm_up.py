@@ -1,0 +1,60 @@
+"""Compiles every kernel, with progress; set-up runs this once so that no user waits for it."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Callable
+from functools import partial
+
+import numpy as np
+
+from zygotone.devices import make_processor
+from zygotone.dsp.strings import plucked_string
+from zygotone.measure.report import measure_audio
+from zygotone.session.catalogue import DEVICES, SOURCES
+from zygotone.session.models import Device, Envelope, Layer, Note, Sound, VoiceFilter
+from zygotone.sources.instrument import render_note
+
+# Settings that reach kernels the defaults leave out.
+_REACH = {
+    "eq": [{"bands": [{"gain_db": 3.0}, {"gain_db": 3.0, "channel": "side"}]}],
+    "compressor": [{}, {"detector": "rms"}],
+    "gain": [{"delay_ms": 0.01}],
+}
+
+
+Progress = Callable[[int, int, str, float], None]
+
+
+def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
+    """Run every kind of device, source and measure once on a second of noise."""
+    rate = 48000
+    noise = 0.1 * np.random.default_rng(1).standard_normal((2, rate // 4))
+    jobs: list[tuple[str, Callable[[], object]]] = []
+    for kind in DEVICES:
+        for values in _REACH.get(kind.kind, [{}]):
+            device = Device.model_validate({"kind": kind.kind, **values})
+            jobs.append((kind.title, partial(make_processor(device, rate).process, noise, None)))
+    for source in SOURCES:
+        layer = Layer(id="x", name="x", sound=Sound.model_validate({"kind": source.kind}), envelope=Envelope(), filter=VoiceFilter())
+        note = Note(start_beat=0, length_beats=1, pitch=60)
+        jobs.append((source.title, partial(render_note, layer, note, gate_frames=4800, rate_hz=rate, a4_hz=440.0)))
+    string = partial(plucked_string, sample_rate_hz=rate, decay_s=1.0, damping=0.3, pick=0.2, seed=1)
+    jobs.append(("Strings", partial(string, 110.0, 480)))
+    jobs.append(("Measures", partial(measure_audio, noise, rate)))
+    for done, (title, job) in enumerate(jobs, 1):
+        start = time.monotonic()
+        job()
+        say(done, len(jobs), title, time.monotonic() - start)
+
+
+def _print_progress(done: int, total: int, title: str, seconds: float) -> None:
+    bar = "█" * round(24 * done / total)
+    end = "\n" if done == total or not sys.stderr.isatty() else "\r"
+    sys.stderr.write(f"  {bar:<24} {done}/{total} {title} ({seconds:.1f} s)      {end}")
+    sys.stderr.flush()
+
+
+if __name__ == "__main__":
+    warm_up(_print_progress)

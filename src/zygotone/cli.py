@@ -15,7 +15,7 @@ from pydantic import ValidationError
 from rich.console import Console
 from rich.table import Table
 
-from zygotone.errors import ZygotoneError
+from zygotone.errors import ZygotoneError, one_line
 
 app = typer.Typer(
     add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None,
@@ -161,7 +161,9 @@ def findings(
         console.print(f"[bold]{f.sentence}[/bold]  ({f.strength}, {f.section.name})\n  {f.advice}\n  id: {f.id}")
         for n, fix in enumerate(f.fixes, 1):
             gains = ", ".join(f"{k} {v:+.2f}" for k, v in (fix.gain | fix.cost).items())
-            console.print(f"  {n}. {fix.label}: {fix.detail + '; ' + gains if fix.applies else 'no, ' + str(fix.why_not)}")
+            console.print(
+                f"  {n}. {fix.label}: {fix.detail + '; ' + gains if fix.applies else 'no, ' + str(fix.why_not)}"
+            )
 
 
 @app.command(name="try")
@@ -214,7 +216,13 @@ def _catalogue(name: str, kinds: list[Any], as_json: bool) -> None:
         for column in ("parameter", "range", "default", "what it does"):
             table.add_column(column)
         for p in kind.params:
-            span = ", ".join(map(str, p.choices)) if p.choices else f"{p.low:g} to {p.high:g} {p.unit}" if p.is_number else p.type
+            span = (
+                ", ".join(map(str, p.choices))
+                if p.choices
+                else f"{p.low:g} to {p.high:g} {p.unit}"
+                if p.is_number
+                else p.type
+            )
             default = "" if p.type == "list" else str(p.default)
             table.add_row(p.name, span, default, p.help)
         console.print(table)
@@ -248,15 +256,6 @@ def main(arguments: list[str] | None = None) -> int:
     except BrokenPipeError:
         return 0
     return 0
-
-
-def one_line(error: Exception) -> str:
-    if isinstance(error, ValidationError):
-        from zygotone.session.project_file import describe
-
-        place, reason = describe(error)
-        return f"{place}: {reason}" if place else reason
-    return " ".join(str(error).split())
 
 
 if __name__ == "__main__":

@@ -53,7 +53,9 @@ def _phrase(name: str, bars: int, notes: list[tuple[float, float, int, float]], 
 
 def _layer(name: str, job: str, kind: str, params: dict[str, object], **more: object) -> Layer:
     sound = Sound.model_validate({"kind": kind, **params})
-    return Layer.model_validate({"id": name.lower().replace(" ", "-"), "name": name, "job": job, "sound": sound, **more})
+    return Layer.model_validate(
+        {"id": name.lower().replace(" ", "-"), "name": name, "job": job, "sound": sound, **more}
+    )
 
 
 def _instrument(layers: list[Layer], parts: dict[str, Phrase]) -> InstrumentSource:
@@ -108,7 +110,7 @@ def _drums() -> tuple[Track, Track, Track]:
     full = _phrase("kick", 1, [(b, 0.5, 60, 0.95 if b == 0.0 else 0.88) for b in kick_on])
     sparse = _phrase("kick-sparse", 1, [(0.0, 0.5, 60, 0.9)])
     kick = Track(
-        id="kick", name="Kick", role="kick", seat=1, bus="drums", level_db=-11.5,
+        id="kick", name="Kick", role="kick", seat=1, bus="drums", level_db=-10.0,
         source=_instrument(
             [_layer("Body", "body", "drum", {"model": "kick", "tune_hz": KICK_HZ, "drop_semitones": 28, "drop_ms": 9, "decay_ms": 240, "click_db": -16, "bend_db": 4}, velocity_db=12)],
             {"intro": sparse, "verse": full, "chorus": full, "outro": sparse},
@@ -138,7 +140,12 @@ def _bass_notes() -> list[tuple[float, float, int, float]]:
     notes = []
     for bar, root in enumerate(ROOTS):
         at = 4.0 * bar
-        notes += [(at, 1.0, root, 0.9), (at + 1.5, 0.8, root, 0.8), (at + 2.5, 0.7, root, 0.85), (at + 3.5, 0.4, root + 7, 0.7)]
+        notes += [
+            (at, 1.0, root, 0.9),
+            (at + 1.5, 0.8, root, 0.8),
+            (at + 2.5, 0.7, root, 0.85),
+            (at + 3.5, 0.4, root + 7, 0.7),
+        ]
     return notes
 
 
@@ -162,7 +169,9 @@ def _low_end() -> tuple[Track, Track]:
         ),
     )  # fmt: skip
     # The sub stays out of the kick's way: it sounds on the beats the kick leaves free.
-    sub_line = _phrase("sub", 4, [(4.0 * bar + at, 0.45, root, 0.8) for bar, root in enumerate(ROOTS) for at in (1.0, 3.0)])
+    sub_line = _phrase(
+        "sub", 4, [(4.0 * bar + at, 0.45, root, 0.8) for bar, root in enumerate(ROOTS) for at in (1.0, 3.0)]
+    )
     sub = Track(
         id="sub", name="Sub", role="sub", seat=2, bus="low-end", level_db=-16.0,
         source=_instrument(
@@ -186,7 +195,7 @@ def _upper() -> tuple[Track, Track]:
                     filter=VoiceFilter(cutoff_hz=1500, resonance=0.1, envelope_octaves=0.7, envelope=Envelope(attack_ms=900, decay_ms=1500, sustain=0.4)),
                 ),
             ],
-            {s: pad_line for s in ("intro", "verse", "chorus", "outro")},
+            dict.fromkeys(("intro", "verse", "chorus", "outro"), pad_line),
         ),
         chain=(_device("eq", "clean-up", label="Clean-up", bands=[{"shape": "low_cut", "freq_hz": 140}]),),
     )  # fmt: skip

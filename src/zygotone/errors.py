@@ -28,11 +28,19 @@ class LoopError(ZygotoneError):
 def require_between(name: str, value: float, low: float, high: float, unit: str = "") -> None:
     """Refuse ``value`` outside the closed range ``low`` to ``high``, and NaN."""
     if not low <= value <= high:  # written this way round so that NaN is refused too
-        raise ParameterError(
-            f"{name} must be between {low:g} and {high:g} {unit}".rstrip() + f", got {value:g}"
-        )
+        raise ParameterError(f"{name} must be between {low:g} and {high:g} {unit}".rstrip() + f", got {value:g}")
 
 
 def require_finite(name: str, value: float) -> None:
     if not math.isfinite(value):
         raise ParameterError(f"{name} must be a finite number, got {value}")
+
+
+def one_line(error: Exception) -> str:
+    """An error as one line for a person. Of a failed model check only the first complaint is told."""
+    if hasattr(error, "errors"):  # pydantic's ValidationError, by its shape: this module stands below every library
+        first = error.errors()[0]
+        place = ".".join(str(part) for part in first["loc"])
+        reason = first["msg"].removeprefix("Value error, ")
+        return f"{place}: {reason}" if place else str(reason)
+    return " ".join(str(error).split())

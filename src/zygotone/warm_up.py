@@ -6,6 +6,7 @@ import sys
 import time
 from collections.abc import Callable
 from functools import partial
+from typing import Any
 
 import numpy as np
 
@@ -17,7 +18,7 @@ from zygotone.session.models import Device, Envelope, Layer, Note, Sound, VoiceF
 from zygotone.sources.instrument import render_note
 
 # Settings that reach kernels the defaults leave out.
-_REACH = {
+_REACH: dict[str, list[dict[str, Any]]] = {
     "eq": [{"bands": [{"gain_db": 3.0}, {"gain_db": 3.0, "channel": "side"}]}],
     "compressor": [{}, {"detector": "rms"}],
     "gain": [{"delay_ms": 0.01}],
@@ -37,7 +38,13 @@ def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
             device = Device.model_validate({"kind": kind.kind, **values})
             jobs.append((kind.title, partial(make_processor(device, rate).process, noise, None)))
     for source in SOURCES:
-        layer = Layer(id="x", name="x", sound=Sound.model_validate({"kind": source.kind}), envelope=Envelope(), filter=VoiceFilter())
+        layer = Layer(
+            id="x",
+            name="x",
+            sound=Sound.model_validate({"kind": source.kind}),
+            envelope=Envelope(),
+            filter=VoiceFilter(),
+        )
         note = Note(start_beat=0, length_beats=1, pitch=60)
         jobs.append((source.title, partial(render_note, layer, note, gate_frames=4800, rate_hz=rate, a4_hz=440.0)))
     string = partial(plucked_string, sample_rate_hz=rate, decay_s=1.0, damping=0.3, pick=0.2, seed=1)

@@ -41,7 +41,9 @@ def find(context: Context) -> list[Finding]:
         peak_db = float(gain_to_db(np.max(np.abs(stem))))
         tops = 0
         if isinstance(strip, Track) and isinstance(strip.source, ClipSource):
-            raw = context.renderer.take(context.graph, context.graph.raw[strip.id], context.span, cancelled=context.cancelled)
+            raw = context.renderer.take(
+                context.graph, context.graph.raw[strip.id], context.span, cancelled=context.cancelled
+            )
             tops = flat_tops(raw.audio)
         if peak_db <= 0.0 and not tops:
             continue
@@ -71,7 +73,11 @@ def fixes(context: Context, finding: Finding) -> tuple[Fix, ...]:
     peak_db = finding.evidence["sample_peak_dbfs"]
     if peak_db <= 0.0:
         return (
-            Fix(label="Turn it down", applies=False, why_not="its level is fine; the tops were cut off before it came here"),
+            Fix(
+                label="Turn it down",
+                applies=False,
+                why_not="its level is fine; the tops were cut off before it came here",
+            ),
         )
     step = -(peak_db + HEADROOM_DB)
     level = max(-60.0, strip.level_db + step)

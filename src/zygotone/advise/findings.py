@@ -142,6 +142,28 @@ def rule(name: str, find: FindProblems, fixes: WorkOutFixes, numbers: Numbers) -
     RULES[name] = Rule(name, find, fixes, numbers)
 
 
+_EVIDENCE = {
+    "kick_hz": ("Kick fundamental", "Hz"),
+    "bass_hz": ("Bass fundamental", "Hz"),
+    "onset_gap_ms": ("Bass after kick", "ms"),
+    "kick_clear_db": ("Kick clear of bass", "dB"),
+    "side_share_low": ("Side share, 0 to 1", ""),
+    "below_hz": ("below", "Hz"),
+    "fold_down_loss_lu": ("Lost in mono", "LU"),
+    "sample_peak_dbfs": ("Peak", "dBFS"),
+    "flat_tops": ("Cut-off tops", ""),
+}
+
+
+def evidence_readings(finding: Finding) -> tuple[Reading, ...]:
+    """The evidence as the log shows it: with words and units."""
+    readings = []
+    for name, value in finding.evidence.items():
+        label, unit = _EVIDENCE.get(name, (name, ""))
+        readings.append(Reading(name=name, label=label, unit=unit, before=value))
+    return tuple(readings)
+
+
 def severity_of(value: float, slight: float, strong: float) -> float:
     """0 at ``slight`` or before it, 1 at ``strong`` or past it, a straight line between."""
     if not math.isfinite(value):

@@ -34,7 +34,7 @@ from zygotone.measure.spectrum import peak_q, spectrum
 from zygotone.music.pitch import name_pitch
 from zygotone.session.bench import Reading
 from zygotone.session.edits import change_strip, insert_device, new_device
-from zygotone.session.models import LOW_ROLES, Device, InstrumentSource, KeyInput, Session, Track
+from zygotone.session.models import LOW_ROLES, Device, InstrumentSource, KeyInput, Layer, Session, Track
 
 # Starts closer than this are heard as one (common practice; the ear's own limit is near 2 ms).
 EARLY_MS, LATE_MS = -1.5, 15.0
@@ -269,7 +269,9 @@ def line_up(pair: Pair, *, for_timing: bool = False) -> Fix:
     if not -200.0 <= nudge <= 200.0:
         return _no(label, school, f"the bass would have to move by {_ms(nudge)}, more than 200 ms")
     session = change_strip(pair.context.session, pair.bass_track.id, nudge_ms=nudge)
-    fix = _measured(pair, label, f"bass {_ms(target_ms - pair.gap_ms)}, to {target_ms:.1f} ms after the kick", school, session)
+    fix = _measured(
+        pair, label, f"bass {_ms(target_ms - pair.gap_ms)}, to {target_ms:.1f} ms after the kick", school, session
+    )
     gap = Reading(name="onset_gap_ms", label="Bass after kick", unit="ms", before=pair.gap_ms, after=target_ms)
     fix = replace(fix, readings=(*fix.readings, gap))
     if for_timing:
@@ -285,43 +287,53 @@ def shape_onset(pair: Pair) -> Fix:
     label, school = "Shape the bass onset", "timing first"
     if not math.isfinite(pair.gap_ms):
         return _no(label, school, "the bass has no onset near the kick that could be shaped")
-    session, bass = pair.context.session, pair.bass_track
-    device_id = None
-    if isinstance(bass.source, InstrumentSource):
-        source = bass.source
-        attacks = [layer.envelope.attack_ms for layer in source.layers if not layer.mute]
-        first = max(attacks, default=0.0)
-        if first >= _LONGEST_ATTACK_MS:
-            return _no(label, school, f"its attack is {first:.0f} ms already")
-
-        def make(extra_ms: float) -> Session:
-            layers = tuple(
-                layer.replace(envelope=layer.envelope.replace(attack_ms=max(layer.envelope.attack_ms, first + extra_ms)))
-                for layer in source.layers
-            )
-            return change_strip(session, bass.id, source=source.replace(layers=layers))
-
-        amount = round(_search(pair, make, _LONGEST_ATTACK_MS - first), 1)
-        detail = f"attack {first:.0f} → {first + amount:.0f} ms"
-    else:
-        device = new_device(bass, "transient", label="Softer onset", split_ms=30.0)
-        device_id = device.id
-
-        def make(attack_db: float) -> Session:
-            return insert_device(session, bass.id, device.replace(params=device.params.replace(attack_db=attack_db)))
-
-        amount = round(_search(pair, make, _DEEPEST_ONSET_DB), 1)
-        detail = f"onsets {_db(amount)} over 30 ms"
-    fix = _measured(pair, label, detail, school, make(amount), device_id=None)
+    shaped = _longer_attack(pair) if isinstance(pair.bass_track.source, InstrumentSource) else _softer_onset(pair)
+    if isinstance(shaped, str):
+        return _no(label, school, shaped)
+    detail, session = shaped
+    fix = _measured(pair, label, detail, school, session)
     if fix.gain["kick_clear_db"] <= 0.05:
         return _no(label, school, "the bass sounds through the kick; its onset is not what covers it")
     return fix
 
 
+def _longer_attack(pair: Pair) -> tuple[str, Session] | str:
+    """For an instrument: the envelopes' attack. Settings in words and the session, or why it cannot be."""
+    session, bass = pair.context.session, pair.bass_track
+    source = bass.source
+    assert isinstance(source, InstrumentSource)
+    first = max((layer.envelope.attack_ms for layer in source.layers if not layer.mute), default=0.0)
+    if first >= _LONGEST_ATTACK_MS:
+        return f"its attack is {first:.0f} ms already"
+
+    def make(extra_ms: float) -> Session:
+        def slower(layer: Layer) -> Layer:
+            attack_ms = max(layer.envelope.attack_ms, first + extra_ms)
+            return layer.replace(envelope=layer.envelope.replace(attack_ms=attack_ms))
+
+        return change_strip(session, bass.id, source=source.replace(layers=tuple(map(slower, source.layers))))
+
+    amount = round(_search(pair, make, _LONGEST_ATTACK_MS - first), 1)
+    return f"attack {first:.0f} → {first + amount:.0f} ms", make(amount)
+
+
+def _softer_onset(pair: Pair) -> tuple[str, Session]:
+    """For audio: a device that makes its onsets softer."""
+    session, bass = pair.context.session, pair.bass_track
+    device = new_device(bass, "transient", label="Softer onset", split_ms=30.0)
+
+    def make(attack_db: float) -> Session:
+        softer = device.replace(params=device.params.replace(attack_db=attack_db))
+        return insert_device(session, bass.id, softer)
+
+    amount = round(_search(pair, make, _DEEPEST_ONSET_DB), 1)
+    return f"onsets {_db(amount)} over 30 ms", make(amount)
+
+
 def _seat_q(pair: Pair) -> float:
     """Q of the kick's own peak at its fundamental, within what a bell can do without ringing or thinning."""
     stem = pair.context.stem(pair.kick_track.id)
-    return round(float(np.clip(peak_q(spectrum(stem, pair.context.rate_hz), pair.kick.fundamental_hz), 0.7, 2.0)), 2)
+    return round(float(np.clip(peak_q(spectrum(stem, pair.context.rate_hz), pair.kick.fundamental_hz), 0.7, 1.4)), 2)
 
 
 def carve(pair: Pair) -> Fix:
@@ -347,7 +359,9 @@ def _key_level_db(pair: Pair, *, band: tuple[float, float] | None) -> float:
     key = context.chain_out(pair.kick_track.id)
     if band is not None:
         key = SosStereo(bandpass_sos(*band, sample_rate_hz=context.rate_hz)).process(np.ascontiguousarray(key))
-    level = Level("peak", attack_s=0.0, release_s=0.09, sample_rate_hz=context.rate_hz).process(np.ascontiguousarray(key))
+    level = Level("peak", attack_s=0.0, release_s=0.09, sample_rate_hz=context.rate_hz).process(
+        np.ascontiguousarray(key)
+    )
     ahead = round(0.100 * context.rate_hz)
     at = [min(len(level) - 1, onset + ahead) for onset in pair.kick.onsets]
     return float(gain_to_db(np.median(level[at])))

@@ -38,7 +38,13 @@ def bars_for(seconds: float, song: Song) -> int:
 
 
 def add_stem(
-    session: Session, store: AudioStore, name: str, audio: AudioData, *, role: Role | None = None, seat: int | None = None
+    session: Session,
+    store: AudioStore,
+    name: str,
+    audio: AudioData,
+    *,
+    role: Role | None = None,
+    seat: int | None = None,
 ) -> Session:
     """One more track that plays ``audio`` from the song's start. The song grows to hold it."""
     asset = store.add(audio, name, session.rate_hz)
@@ -114,7 +120,5 @@ def project_from_stems(
     session = Session(rate_hz=best_rate(a.rate_hz for a in audio), song=song)
     store = AudioStore()
     for name, data in zip(names, audio, strict=True):
-        session = add_stem(
-            session, store, name, data, role=(roles or {}).get(name), seat=(seats or {}).get(name)
-        )
+        session = add_stem(session, store, name, data, role=(roles or {}).get(name), seat=(seats or {}).get(name))
     return Project(session=Session.model_validate(session.model_dump()), store=store)

@@ -171,7 +171,7 @@ def harmonics_db(curve_output: FloatArray, *, count: int = 10) -> FloatArray:
     """Levels of the first harmonics of one period of a bent sine, relative to the first, shape (count,)."""
     spectrum_ = np.abs(np.fft.rfft(curve_output))[1 : count + 1]
     reference = max(float(spectrum_[0]), 1e-12)
-    return 20.0 * np.log10(np.maximum(spectrum_ / reference, 10.0 ** (-90.0 / 20.0)))
+    return np.asarray(20.0 * np.log10(np.maximum(spectrum_ / reference, 10.0 ** (-90.0 / 20.0))))
 
 
 def finite(value: float | None) -> bool:

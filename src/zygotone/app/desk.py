@@ -16,13 +16,14 @@ import platformdirs
 from PySide6.QtCore import QObject, QSettings, QTimer, Signal
 
 from zygotone.advise.advisor import find_in, with_fixes
-from zygotone.advise.findings import Context, Finding
+from zygotone.advise.findings import Context, Finding, evidence_readings
 from zygotone.app.audio import SimulatedOutput, Transport
 from zygotone.app.work import Cancel, Worker
 from zygotone.dsp.levels import gain_to_db
+from zygotone.engine.graph import compile_session
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version
-from zygotone.errors import LoopError, ZygotoneError
+from zygotone.errors import ZygotoneError, one_line
 from zygotone.measure.loudness import integrated_lufs, true_peak
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.bench import Bench, LogEntry, Reading
@@ -108,7 +109,13 @@ class Desk(QObject):
         """Begin to measure; separate from opening, so that the window is there first."""
         self._on_bench()
         self._apply_loop()
-        for signal in (self.file_changed, self.selection_changed, self.loop_changed, self.match_changed, self.findings_changed):
+        for signal in (
+            self.file_changed,
+            self.selection_changed,
+            self.loop_changed,
+            self.match_changed,
+            self.findings_changed,
+        ):
             signal.emit()
 
     @staticmethod
@@ -128,7 +135,11 @@ class Desk(QObject):
 
     def recoverable(self, path: Path, project: Project) -> Project | None:
         found = recover(path, project)
-        if found is not None and (found.session, found.trial, found.log) != (project.session, project.trial, project.log):
+        if found is not None and (found.session, found.trial, found.log) != (
+            project.session,
+            project.trial,
+            project.log,
+        ):
             return found
         return None
 
@@ -215,13 +226,9 @@ class Desk(QObject):
             before = self.bench.session
             after = change(before)
             if after is not before:
-                from zygotone.engine.graph import compile_session
-
                 compile_session(after)  # refuses a loop before it is anybody's
             self.bench.edit(label, lambda _: after, merge_key=merge_key)
         except (ZygotoneError, ValueError) as error:
-            from zygotone.cli import one_line
-
             self.message.emit(one_line(error))
             return False
         return True
@@ -332,7 +339,7 @@ class Desk(QObject):
         found = LogEntry(
             number=0, time="", action="found", title=finding.sentence, tracks=finding.tracks, section=finding.section.id,
             stage=finding.stage, finding=finding.id,
-            readings=tuple(Reading(name=k, label=k, before=v) for k, v in finding.evidence.items()),
+            readings=evidence_readings(finding),
         )  # fmt: skip
         self.match = None
         self.bench.try_out(finding.trial(number), stage=finding.stage, found=found)
@@ -368,7 +375,9 @@ class Desk(QObject):
         def match(cancel: Cancel) -> Match:
             def numbers(session: Session) -> MixNumbers:
                 audio = renderer.mix(session, section, cancelled=cancel)
-                return MixNumbers(integrated_lufs(audio, session.rate_hz), float(gain_to_db(true_peak(audio, session.rate_hz))))
+                return MixNumbers(
+                    integrated_lufs(audio, session.rate_hz), float(gain_to_db(true_peak(audio, session.rate_hz)))
+                )
 
             a = numbers(kept)
             if trial is None:
@@ -412,5 +421,3 @@ class Desk(QObject):
             f"fixes {finding.id}", lambda cancel: with_fixes(kept, renderer, replace(finding, fixes=()), cancelled=cancel), done,
             urgency=5,
         )  # fmt: skip
-
-

@@ -70,7 +70,9 @@ class Swap(QWidget):
             painter.setPen(colour(ink if alive else "line"))
             painter.setBrush(colour(ink) if heard and alive else colour("sheet"))
             painter.drawRoundedRect(box, 12, 12)
-            painter.setPen(colour("sheet" if index == 0 else "on_b") if heard and alive else colour(ink if alive else "soft"))
+            painter.setPen(
+                colour("sheet" if index == 0 else "on_b") if heard and alive else colour(ink if alive else "soft")
+            )
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
     def mousePressEvent(self, event) -> None:
@@ -123,7 +125,9 @@ class Header(QFrame):
 
     def show_now(self) -> None:
         desk, song = self._desk, self._desk.song
-        self.title.setText(self.title.fontMetrics().elidedText(song.title or "Untitled", Qt.TextElideMode.ElideRight, 165))
+        self.title.setText(
+            self.title.fontMetrics().elidedText(song.title or "Untitled", Qt.TextElideMode.ElideRight, 165)
+        )
         if desk.saved_at is None:
             saved = "not saved yet"
         elif desk.dirty:
@@ -136,7 +140,9 @@ class Header(QFrame):
         self.key.setText(f"{song.key} · {song.beats_per_bar}/{song.beat_unit}")
         match, trial = desk.match, desk.bench.trial
         numbers = None if match is None else (match.b if desk.heard == 1 and match.b is not None else match.a)
-        self.lufs.setText(f"{format_number(numbers.lufs, 'LUFS')}" if numbers and math.isfinite(numbers.lufs) else "– LUFS")
+        self.lufs.setText(
+            f"{format_number(numbers.lufs, 'LUFS')}" if numbers and math.isfinite(numbers.lufs) else "– LUFS"
+        )
         self.dbtp.setText(f"{format_number(numbers.dbtp, 'dB')}TP" if numbers else "– dBTP")
         for each in (self.lufs, self.dbtp):
             each.setToolTip(f"The mix over {desk.section.name}, before the level match")

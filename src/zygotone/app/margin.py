@@ -20,11 +20,17 @@ _BARS = {"strong": "▮▮▮", "fair": "▮▮▯", "slight": "▮▯▯"}
 def _end(value: float | None, unit: str) -> str:
     if value is None:
         return "–"
-    return format_number(value, "dB" if unit.startswith(("dB", "LU")) else unit).removesuffix(" dB").removesuffix(f" {unit}")
+    return (
+        format_number(value, "dB" if unit.startswith(("dB", "LU")) else unit)
+        .removesuffix(" dB")
+        .removesuffix(f" {unit}")
+    )
 
 
 class Margin(QWidget):
-    def __init__(self, desk: Desk, *, add_device: Callable[[str], None], show_finding: Callable[[Finding], None]) -> None:
+    def __init__(
+        self, desk: Desk, *, add_device: Callable[[str], None], show_finding: Callable[[Finding], None]
+    ) -> None:
         super().__init__()
         self.setObjectName("margin")
         self._desk = desk
@@ -38,11 +44,19 @@ class Margin(QWidget):
         grid.setSpacing(5)
         grid.setContentsMargins(0, 0, 0, 0)
         for at, kind in enumerate(DEVICES):
-            made = button(kind.title, f"chains.add.{kind.kind}", lambda k=kind.kind: add_device(k), tip=kind.summary, accessible=f"Add {kind.title}")
+            made = button(
+                kind.title,
+                f"chains.add.{kind.kind}",
+                lambda k=kind.kind: add_device(k),
+                tip=kind.summary,
+                accessible=f"Add {kind.title}",
+            )
             grid.addWidget(made, at // 2, at % 2)
         self._devices.setLayout(column(label("Add a device", "heading"), grid, spacing=6))
         inner = QWidget()
-        inner.setLayout(column(self._trial_space, self._finding_space, self._devices, 1, spacing=12, margins=(14, 12, 12, 10)))
+        inner.setLayout(
+            column(self._trial_space, self._finding_space, self._devices, 1, spacing=12, margins=(14, 12, 12, 10))
+        )
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -73,7 +87,12 @@ class Margin(QWidget):
         clear(self._trial_space)
         self._reason = None
         if trial is None:
-            note = label("Nothing on trial. Try a fix, and A and B can be compared at equal loudness.", "soft", wrap=True, name="trial.none")
+            note = label(
+                "Nothing on trial. Try a fix, and A and B can be compared at equal loudness.",
+                "soft",
+                wrap=True,
+                name="trial.none",
+            )
             self._trial_space.addWidget(label("On trial", "heading"))
             self._trial_space.addWidget(note)
             return
@@ -96,7 +115,11 @@ class Margin(QWidget):
         self._reason.setMaxLength(500)
         keep = button("Keep (K)", "trial.keep", self.keep, kind="keep", accessible="Keep the trial")
         drop = button("Drop (D)", "trial.drop", self.drop, accessible="Drop the trial")
-        body = card(column(title, grid, self._reason, row(keep, drop, spacing=8), spacing=8, margins=(12, 10, 12, 12)), kind="trialcard", name="trial")
+        body = card(
+            column(title, grid, self._reason, row(keep, drop, spacing=8), spacing=8, margins=(12, 10, 12, 12)),
+            kind="trialcard",
+            name="trial",
+        )
         self._trial_space.addWidget(label("On trial", "b"))
         self._trial_space.addWidget(body)
         if focused:
@@ -134,11 +157,11 @@ class Margin(QWidget):
         name = f"finding.{finding.id}"
         text = "Show" if finding.rule == "kick_bass_clash" else "Try"
         tip = "Show its ladder of fixes" if text == "Show" else "Work out the fix and put it on trial"
-        act = button(text, f"{name}.try", lambda: self._show_finding(finding), tip=tip, accessible=f"{text}: {finding.sentence}")
+        act = button(
+            text, f"{name}.try", lambda: self._show_finding(finding), tip=tip, accessible=f"{text}: {finding.sentence}"
+        )
         body = column(
             row(strength, 1, act), label(finding.sentence, "heading", wrap=True), label(finding.advice, "soft", wrap=True),
             spacing=3, margins=(12, 7, 10, 9),
         )  # fmt: skip
         return card(body, name=name)
-
-

@@ -9,7 +9,8 @@ from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
 from PySide6.QtWidgets import QApplication
 
-FONTS = Path(__file__).parent / "assets" / "fonts"
+ASSETS = Path(__file__).parent / "assets"
+FONTS = ASSETS / "fonts"
 
 
 @dataclass(frozen=True)
@@ -120,6 +121,7 @@ def number_font(points: float, *, bold: bool = False) -> QFont:
 
 
 def style_sheet(c: Colours) -> str:
+    arrow = (ASSETS / ("arrow-night.png" if c is NIGHT else "arrow-paper.png")).as_posix()
     return f"""
     QWidget {{ color: {c.ink}; }}
     QMainWindow, QDialog {{ background: {c.ground}; }}
@@ -153,7 +155,8 @@ def style_sheet(c: Colours) -> str:
         background: {c.sheet}; border: 1px solid {c.line}; border-radius: 4px; padding: 2px 6px;
         selection-background-color: {c.a}; selection-color: {c.sheet}; }}
     QLineEdit:focus, QComboBox:focus, QSpinBox:focus, QDoubleSpinBox:focus {{ border: 1px solid {c.a}; }}
-    QComboBox::drop-down {{ border: none; width: 16px; }}
+    QComboBox::drop-down {{ border: none; width: 18px; }}
+    QComboBox::down-arrow {{ image: url({arrow}); width: 9px; height: 6px; }}
     QComboBox QAbstractItemView {{ background: {c.sheet}; border: 1px solid {c.line}; selection-background-color: {c.fill};
         selection-color: {c.ink}; }}
     QTableWidget, QListWidget, QTreeWidget {{ background: {c.sheet}; border: 1px solid {c.line}; border-radius: 5px;

@@ -81,8 +81,22 @@ class TrackRow(QWidget):
         self.setFixedHeight(26)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         is_mix = strip.id == desk.session.mix.id
-        self._mute = button("M", f"track.{strip.id}.mute", lambda: self._toggle("mute"), kind="plain", tip="Mute (M)", accessible=f"Mute {strip.name}")
-        self._solo = button("S", f"track.{strip.id}.solo", lambda: self._toggle("solo"), kind="plain", tip="Solo (S)", accessible=f"Solo {strip.name}")
+        self._mute = button(
+            "M",
+            f"track.{strip.id}.mute",
+            lambda: self._toggle("mute"),
+            kind="plain",
+            tip="Mute (M)",
+            accessible=f"Mute {strip.name}",
+        )
+        self._solo = button(
+            "S",
+            f"track.{strip.id}.solo",
+            lambda: self._toggle("solo"),
+            kind="plain",
+            tip="Solo (S)",
+            accessible=f"Solo {strip.name}",
+        )
         for each in (self._mute, self._solo):
             each.setFixedSize(18, 20)
             each.setFocusPolicy(Qt.FocusPolicy.NoFocus)
@@ -102,7 +116,11 @@ class TrackRow(QWidget):
         c = theme().colours
         strip = self.strip
         for widget, on, ink in ((self._mute, strip.mute, c.b), (self._solo, strip.solo, c.a)):
-            style = f"color: {c.sheet}; background: {ink}; border-radius: 4px; font-weight: bold;" if on else f"color: {c.soft};"
+            style = (
+                f"color: {c.sheet}; background: {ink}; border-radius: 4px; font-weight: bold;"
+                if on
+                else f"color: {c.soft};"
+            )
             widget.setStyleSheet(f"QPushButton {{ padding: 0; border: none; {style} }}")
         self.update()
 
@@ -126,7 +144,7 @@ class TrackRow(QWidget):
         name = painter.fontMetrics().elidedText(strip.name, Qt.TextElideMode.ElideRight, 62)
         painter.drawText(QRectF(29, 0, 64, self.height()), Qt.AlignmentFlag.AlignVCenter, name)
         # Loudness of the track in the loop, −50 to −8 LUFS along the bar.
-        bar = QRectF(94, self.height() / 2 - 2, 28, 4)
+        bar = QRectF(93, self.height() / 2 - 2, 22, 4)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(colour("line"))
         painter.drawRoundedRect(bar, 2, 2)
@@ -138,7 +156,11 @@ class TrackRow(QWidget):
         if isinstance(strip, Track):
             painter.setPen(colour("soft"))
             painter.setFont(number_font(9))
-            painter.drawText(QRectF(self.width() - 24, 0, 16, self.height()), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, str(strip.seat))
+            painter.drawText(
+                QRectF(self.width() - 24, 0, 16, self.height()),
+                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                str(strip.seat),
+            )
 
     def mousePressEvent(self, event) -> None:
         self._desk.select_track(self.strip_id)
@@ -229,5 +251,3 @@ class Left(QWidget):
                 self._space.addWidget(each)
         for each in self.rows:
             each.show_now()
-
-

@@ -58,13 +58,18 @@ class Window(QMainWindow):
         self.stage = "fit"
         self.header = Header(desk)
         self.left = Left(desk, self.show_stage)
-        self.brief, self.chains, self.fit, self.log = BriefStage(desk), ChainsStage(desk), FitStage(desk), LogStage(desk)
+        self.brief, self.chains, self.fit, self.log = (
+            BriefStage(desk),
+            ChainsStage(desk),
+            FitStage(desk),
+            LogStage(desk),
+        )
         self.stages = {"brief": self.brief, "chains": self.chains, "fit": self.fit, "log": self.log}
         self.stack = QStackedWidget()
         for each in self.stages.values():
             self.stack.addWidget(each)
         self.margin = Margin(desk, add_device=self.chains.add_device, show_finding=self.act_on)
-        self.margin.setFixedWidth(306)
+        self.margin.setFixedWidth(300)
         self.status = self._make_status()
         middle = row(self.left, self.stack, self.margin, spacing=0)
         middle.setStretch(1, 1)
@@ -85,6 +90,8 @@ class Window(QMainWindow):
         self._reminded = False
         self.show_stage("fit")
         self._show_undo()
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setFocus()
 
     # --- status line ---------------------------------------------------------------------------------------
 
@@ -96,7 +103,18 @@ class Window(QMainWindow):
         self.message = label("", name="status.message")
         self.engine_label = label("", name="status.engine")
         self.keys_label = label("Space play · X swap A/B · K keep · D drop · F1 keys", name="status.keys")
-        frame.setLayout(row(self.output_label, 1, self.message, 1, self.engine_label, self.keys_label, spacing=18, margins=(16, 0, 16, 0)))
+        frame.setLayout(
+            row(
+                self.output_label,
+                1,
+                self.message,
+                1,
+                self.engine_label,
+                self.keys_label,
+                spacing=18,
+                margins=(16, 0, 16, 0),
+            )
+        )
         return frame
 
     def say(self, text: str) -> None:
@@ -118,7 +136,9 @@ class Window(QMainWindow):
         frames = f"{transport.output.name}, {desk.session.rate_hz / 1000:g} kHz"
         self.output_label.setText(f"Output: {frames}")
         drop_outs = f"{transport.drop_outs} drop-outs"
-        self.engine_label.setText(f"Engine {100 * transport.load:.0f} % · {drop_outs} · listening {minutes // 60}:{minutes % 60:02d}")
+        self.engine_label.setText(
+            f"Engine {100 * transport.load:.0f} % · {drop_outs} · listening {minutes // 60}:{minutes % 60:02d}"
+        )
         bad = desk.player.bad_samples
         if bad:
             self.engine_label.setText(self.engine_label.text() + f" · {bad} bad samples replaced")
@@ -126,7 +146,9 @@ class Window(QMainWindow):
             self.header.ribbon.update()
             if transport.played_s > LONG_LISTENING_S and not self._reminded:
                 self._reminded = True
-                self.say("You have listened for 45 minutes. Ears tire before one notices; a break of ten minutes helps both them and the mix.")
+                self.say(
+                    "You have listened for 45 minutes. Ears tire before one notices; a break of ten minutes helps both them and the mix."
+                )
 
     # --- stages --------------------------------------------------------------------------------------------
 
@@ -304,7 +326,12 @@ class Window(QMainWindow):
         """Asks about unsaved changes; False is stay."""
         if not self.desk.dirty:
             return True
-        box = QMessageBox(QMessageBox.Icon.Question, "Save first?", f"{self.desk.song.title} has changes that are not saved.", parent=self)
+        box = QMessageBox(
+            QMessageBox.Icon.Question,
+            "Save first?",
+            f"{self.desk.song.title} has changes that are not saved.",
+            parent=self,
+        )
         save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
         leave = box.addButton("Leave without saving", QMessageBox.ButtonRole.DestructiveRole)
         stay = box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
@@ -340,7 +367,11 @@ class Window(QMainWindow):
         try:
             project = load_project(path)
         except ZygotoneError as error:
-            QMessageBox.warning(self, "This project cannot be opened", f"{error}\n\nWhat was open is still open; the file was not changed.")
+            QMessageBox.warning(
+                self,
+                "This project cannot be opened",
+                f"{error}\n\nWhat was open is still open; the file was not changed.",
+            )
             return False
         found = self.desk.recoverable(path, project)
         if found is not None:
@@ -391,13 +422,19 @@ class Window(QMainWindow):
         try:
             self.desk.save(path)
         except ZygotoneError as error:
-            QMessageBox.warning(self, "Not saved", f"{error}\n\nThe project is still open, and what was in the file before is still there.")
+            QMessageBox.warning(
+                self,
+                "Not saved",
+                f"{error}\n\nThe project is still open, and what was in the file before is still there.",
+            )
             return False
         self.say(f"Saved {path.name}")
         return True
 
     def render(self) -> None:
-        path, _ = QFileDialog.getSaveFileName(self, "Render the mix", f"{self.desk.song.title}.wav", "WAV (*.wav);;FLAC (*.flac)")
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Render the mix", f"{self.desk.song.title}.wav", "WAV (*.wav);;FLAC (*.flac)"
+        )
         if not path:
             return
         from zygotone.reports.rendering import render_files
@@ -405,10 +442,19 @@ class Window(QMainWindow):
         project = Project(self.desk.session, store=self.desk.store)
 
         def run(cancel):
-            return render_files(project, mix=Path(path), stems=None, track=None, section=None, block_frames=1024, subtype="PCM_24")
+            return render_files(
+                project, mix=Path(path), stems=None, track=None, section=None, block_frames=1024, subtype="PCM_24"
+            )
 
         self.say("Rendering…")
-        self.desk.worker.submit("render", run, lambda clipped: self.say(f"Rendered {Path(path).name}" + (", parts were over full scale" if clipped else "")), urgency=1)
+        self.desk.worker.submit(
+            "render",
+            run,
+            lambda clipped: self.say(
+                f"Rendered {Path(path).name}" + (", parts were over full scale" if clipped else "")
+            ),
+            urgency=1,
+        )
 
     # --- help ----------------------------------------------------------------------------------------------
 
@@ -435,7 +481,15 @@ class Window(QMainWindow):
             side = 0 if at < half else 2
             grid.addWidget(label(key, "number"), at % half, side)
             grid.addWidget(label(text), at % half, side + 1)
-        dialog.setLayout(column(label("Keys", "title"), grid, row(1, button("Close", "help.keys.close", dialog.accept)), spacing=12, margins=(20, 16, 20, 14)))
+        dialog.setLayout(
+            column(
+                label("Keys", "title"),
+                grid,
+                row(1, button("Close", "help.keys.close", dialog.accept)),
+                spacing=12,
+                margins=(20, 16, 20, 14),
+            )
+        )
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         dialog.open()
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -33,7 +33,7 @@ class Processor:
     def adopt(self, older: Processor) -> None:
         """Take over the memory of a processor of this kind whose parameters differ, where it fits."""
         for name, value in vars(older).items():
-            mine = vars(self).get(name)
+            mine: Any = vars(self).get(name)
             if isinstance(value, np.ndarray) and isinstance(mine, np.ndarray) and name.endswith("state"):
                 if mine.shape == value.shape:
                     vars(self)[name] = value.copy()

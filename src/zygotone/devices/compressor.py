@@ -43,7 +43,7 @@ def transfer_db(params: Values, level_db: FloatArray) -> FloatArray:
     curve = static_curve(
         level_db, threshold_db=params["threshold_db"], ratio=params["ratio"], knee_db=params["knee_db"]
     )
-    return np.maximum(curve, np.asarray(level_db) - params["range_db"]) + params["makeup_db"]
+    return np.asarray(np.maximum(curve, np.asarray(level_db) - params["range_db"]) + params["makeup_db"])
 
 
 @device(KIND)

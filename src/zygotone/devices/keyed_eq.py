@@ -32,7 +32,7 @@ def response_db(params: Values, freqs_hz: FloatArray) -> FloatArray:
     """The bell at its deepest."""
     ratio = np.asarray(freqs_hz) / params["freq_hz"]
     band = 1.0 / (1.0 + 1j * params["q"] * (ratio - 1.0 / ratio))
-    return 20.0 * np.log10(np.abs(1.0 + (10.0 ** (params["range_db"] / 20.0) - 1.0) * band))
+    return np.asarray(20.0 * np.log10(np.abs(1.0 + (10.0 ** (params["range_db"] / 20.0) - 1.0) * band)))
 
 
 @device(KIND)
@@ -55,7 +55,13 @@ class KeyedEq(Processor):
         heard = self._key_band.process(x if key is None else key)
         gain_db = np.empty(x.shape[1])
         keyed_gain(
-            self._level.process(heard), p["threshold_db"], p["range_db"], self._attack, self._release, self._gain_state, gain_db
+            self._level.process(heard),
+            p["threshold_db"],
+            p["range_db"],
+            self._attack,
+            self._release,
+            self._gain_state,
+            gain_db,
         )
         self.gain_db = gain_db
         y = x.copy()

@@ -44,4 +44,4 @@ class Pan(Processor):
         self._gains = np.array(pan_gains(params["pan_pct"], params["law_db"]))[:, None]
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
-        return x * self._gains
+        return np.asarray(x * self._gains)

@@ -44,7 +44,9 @@ def transfer(params: Values, x: FloatArray) -> FloatArray:
 
 
 @kernel
-def _match_gain(x, y, decay, limit, clock, state, gain):
+def _match_gain(
+    x: Stereo, y: Stereo, decay: float, limit: float, clock: int, state: FloatArray, gain: FloatArray
+) -> None:
     """Gain that makes y as loud as x, renewed on the control grid. x and y (2, n), K-weighted beforehand;
     gain (n,) is written; state (4,): power of x, power of y, present gain, next gain."""
     px, py, g, target = state[0], state[1], state[2], state[3]
@@ -119,7 +121,13 @@ class Saturation(Processor):
             return y
         gain = np.empty(x.shape[1])
         _match_gain(
-            self._weigh_x.process(dry), self._weigh_y.process(y), self._decay, 100.0, self._clock, self._match_state, gain
+            self._weigh_x.process(dry),
+            self._weigh_y.process(y),
+            self._decay,
+            100.0,
+            self._clock,
+            self._match_state,
+            gain,
         )
         self._clock += x.shape[1]
         return y * gain

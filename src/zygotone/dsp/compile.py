@@ -2,7 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any, TypeVar, cast
+
 from numba import njit
 
-# error_model="numpy": dividing by zero gives infinity, as in NumPy, rather than a hidden branch per division.
-kernel = njit(cache=True, nogil=True, error_model="numpy")
+_F = TypeVar("_F", bound=Callable[..., Any])
+
+
+def kernel(function: _F) -> _F:
+    """Compile ``function`` on its first call, or load what an earlier call compiled."""
+    # error_model="numpy": dividing by zero gives infinity, as in NumPy, rather than a hidden branch per division.
+    return cast(_F, njit(function, cache=True, nogil=True, error_model="numpy"))

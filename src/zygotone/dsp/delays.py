@@ -42,7 +42,7 @@ _TILE = 256  # frames worked on at a time, so that they stay in the nearest cach
 
 
 @kernel
-def fir_add(taps, joined, y):
+def fir_add(taps: FloatArray, joined: FloatArray, y: FloatArray) -> None:
     """Adds Σ taps[k]·x[i − k] to y[i]. joined (n + taps − 1,) is the block with its history before it; y (n,)."""
     n, m = y.shape[0], taps.shape[0]
     for at in range(0, n, _TILE):

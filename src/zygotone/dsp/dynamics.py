@@ -12,13 +12,13 @@ import math
 import numpy as np
 
 from zygotone.dsp.compile import kernel
-from zygotone.dsp.types import FloatArray
+from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
 FLOOR_DB = -144.0
 
 
 @kernel
-def _push_max(value, window, values, index, ends):
+def _push_max(value: float, window: int, values: FloatArray, index: IntArray, ends: IntArray) -> float:
     """Largest of the last ``window`` values: a queue that only keeps what can still become the largest.
 
     values (window + 1,), index (window + 1,) int64, ends (3,) int64: head, count, clock. (Lemire 2006.)
@@ -35,18 +35,18 @@ def _push_max(value, window, values, index, ends):
         head = (head + 1) % size
         count -= 1
     ends[0], ends[1], ends[2] = head, count, clock + 1
-    return values[head]
+    return float(values[head])
 
 
 @kernel
-def peak_level(x, window, values, index, ends, level):
+def peak_level(x: Stereo, window: int, values: FloatArray, index: IntArray, ends: IntArray, level: FloatArray) -> None:
     """Largest magnitude of both channels over the last ``window`` frames. x (2, n), level (n,), linear."""
     for i in range(x.shape[1]):
         level[i] = _push_max(max(abs(x[0, i]), abs(x[1, i])), window, values, index, ends)
 
 
 @kernel
-def rms_level(x, ring, total, level):
+def rms_level(x: Stereo, ring: FloatArray, total: FloatArray, level: FloatArray) -> None:
     """Root of the mean power of both channels over the last ``ring`` frames.
 
     x (2, n); ring (window + 1,): powers, then the write position; total (1,); level (n,), linear.
@@ -102,7 +102,7 @@ class Level:
 
 
 @kernel
-def _static_reduction(level_db, threshold_db, ratio, knee_db):
+def _static_reduction(level_db: float, threshold_db: float, ratio: float, knee_db: float) -> float:
     over = level_db - threshold_db
     if 2.0 * over < -knee_db or over == -0.5 * knee_db:
         return 0.0
@@ -120,7 +120,17 @@ def static_curve(level_db: FloatArray, *, threshold_db: float, ratio: float, kne
 
 
 @kernel
-def compress(level, threshold_db, ratio, knee_db, range_db, attack, release, state, gain_db):
+def compress(
+    level: FloatArray,
+    threshold_db: float,
+    ratio: float,
+    knee_db: float,
+    range_db: float,
+    attack: float,
+    release: float,
+    state: FloatArray,
+    gain_db: FloatArray,
+) -> None:
     """Gain computer in the log domain with smooth branching (Giannoulis et al. 2012, eq. 4 and 16).
 
     level (n,), linear; attack and release one-pole coefficients; state (1,) the smoothed reduction in dB;
@@ -145,7 +155,15 @@ def compress(level, threshold_db, ratio, knee_db, range_db, attack, release, sta
 
 
 @kernel
-def keyed_gain(level, threshold_db, range_db, attack, release, state, gain_db):
+def keyed_gain(
+    level: FloatArray,
+    threshold_db: float,
+    range_db: float,
+    attack: float,
+    release: float,
+    state: FloatArray,
+    gain_db: FloatArray,
+) -> None:
     """Moves 1 dB for each dB over the threshold, up to ``range_db`` (either sign). Arrays as in ``compress``."""
     g = state[0]
     span, sign = abs(range_db), 1.0 if range_db >= 0.0 else -1.0
@@ -163,7 +181,16 @@ def keyed_gain(level, threshold_db, range_db, attack, release, state, gain_db):
 
 
 @kernel
-def transient_gain(level, attack_db, sustain_db, rise, fall, settle, state, gain_db):
+def transient_gain(
+    level: FloatArray,
+    attack_db: float,
+    sustain_db: float,
+    rise: float,
+    fall: float,
+    settle: float,
+    state: FloatArray,
+    gain_db: FloatArray,
+) -> None:
     """Gain from the distance of a quick and a slow follower of the level in dB.
 
     The slow one rises with ``rise`` and the long one falls with ``fall`` (one-pole coefficients); 12 dB of
@@ -181,7 +208,7 @@ def transient_gain(level, attack_db, sustain_db, rise, fall, settle, state, gain
 
 
 @kernel
-def apply_gain_db(x, gain_db, y):
+def apply_gain_db(x: Stereo, gain_db: FloatArray, y: Stereo) -> None:
     """x and y (2, n), gain_db (n,); 0 dB leaves the samples untouched to the last bit."""
     for i in range(x.shape[1]):
         if gain_db[i] == 0.0:
@@ -194,7 +221,7 @@ def apply_gain_db(x, gain_db, y):
 
 
 @kernel
-def add_scaled_db(x, part, gain_db):
+def add_scaled_db(x: Stereo, part: Stereo, gain_db: FloatArray) -> None:
     """In place: x += (gain − 1)·part. x and part (2, n), gain_db (n,)."""
     for i in range(x.shape[1]):
         if gain_db[i] != 0.0:
@@ -204,7 +231,7 @@ def add_scaled_db(x, part, gain_db):
 
 
 @kernel
-def replace_not_finite(x):
+def replace_not_finite(x: Stereo) -> int:
     """In place: NaN and infinity become 0. x (2, n). Returns how many there were."""
     bad = 0
     for c in range(x.shape[0]):

@@ -15,7 +15,9 @@ def _bilinear(b: tuple[float, float, float], a: tuple[float, float, float], k: f
     b2, b1, b0 = b[0], b[1] * k, b[2] * k * k
     a2, a1, a0 = a[0], a[1] * k, a[2] * k * k
     n = a2 + a1 + a0
-    return np.array([(b2 + b1 + b0) / n, 2 * (b0 - b2) / n, (b2 - b1 + b0) / n, 1.0, 2 * (a0 - a2) / n, (a2 - a1 + a0) / n])
+    return np.array(
+        [(b2 + b1 + b0) / n, 2 * (b0 - b2) / n, (b2 - b1 + b0) / n, 1.0, 2 * (a0 - a2) / n, (a2 - a1 + a0) / n]
+    )
 
 
 def _k(freq_hz: float, sample_rate_hz: float) -> float:
@@ -60,7 +62,7 @@ def butterworth_qs(order: int) -> tuple[float, ...]:
 
 
 @kernel
-def sos_mono(sos, x, state, y):
+def sos_mono(sos: FloatArray, x: FloatArray, state: FloatArray, y: FloatArray) -> None:
     """Transposed direct form II. sos (k, 6), x and y (n,) may be one array, state (k, 2) updated in place."""
     for i in range(x.shape[0]):
         y[i] = x[i]
@@ -79,7 +81,7 @@ def sos_mono(sos, x, state, y):
 
 
 @kernel
-def sos_stereo(sos, x, state, y):
+def sos_stereo(sos: FloatArray, x: Stereo, state: FloatArray, y: Stereo) -> None:
     """Both channels through the same sections. x and y (2, n) may be one array, state (2, k, 2)."""
     n = x.shape[1]
     for c in range(2):
@@ -114,7 +116,9 @@ class SosStereo:
 
 
 @kernel
-def svf_lowpass(x, cutoff_hz, resonance, sample_rate_hz, state, y):
+def svf_lowpass(
+    x: FloatArray, cutoff_hz: FloatArray, resonance: float, sample_rate_hz: float, state: FloatArray, y: FloatArray
+) -> None:
     """Zero-delay state-variable low-pass, a new cutoff each frame (V. Zavalishin's trapezoidal form).
 
     x, cutoff_hz and y (n,); resonance 0 to 1 (1 is just below self-oscillation); state (2,).

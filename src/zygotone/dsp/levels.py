@@ -21,7 +21,7 @@ def gain_to_db(gain: npt.ArrayLike, *, floor_db: float = -144.0) -> FloatArray:
 
 
 def power_to_db(power: npt.ArrayLike, *, floor_db: float = -144.0) -> FloatArray:
-    return 10.0 * np.log10(np.maximum(np.asarray(power, dtype=np.float64), 10.0 ** (floor_db / 10.0)))
+    return np.asarray(10.0 * np.log10(np.maximum(np.asarray(power, dtype=np.float64), 10.0 ** (floor_db / 10.0))))
 
 
 def smoothing(time_s: float, *, sample_rate_hz: float) -> float:

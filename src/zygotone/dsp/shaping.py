@@ -14,36 +14,36 @@ CURVES = ("soft", "tube", "tape", "hard", "fuzz", "fold", "rectify")
 
 
 @kernel
-def _soft(v):
+def _soft(v: float) -> float:
     return v / math.sqrt(1.0 + v * v)
 
 
 @kernel
-def _tube(v):
+def _tube(v: float) -> float:
     """One half-wave is lower than the other, which gives even harmonics."""
     return v / math.sqrt(1.0 + v * v) if v > 0.0 else v / math.sqrt(1.0 + v * v / 0.49)
 
 
 @kernel
-def _tape(v):
+def _tape(v: float) -> float:
     """Leaves the straight line later than soft does, then closes."""
     w = v * v
     return v / math.sqrt(math.sqrt(1.0 + w * w))
 
 
 @kernel
-def _hard(v):
+def _hard(v: float) -> float:
     return min(1.0, max(-1.0, v))
 
 
 @kernel
-def _fuzz(v):
+def _fuzz(v: float) -> float:
     """Three times the drive into an uneven clipper."""
     return min(1.0, max(-0.6, 3.0 * v))
 
 
 @kernel
-def _fold(v):
+def _fold(v: float) -> float:
     """A triangle, so that what exceeds 1 comes back."""
     t = (v + 1.0) * 0.25
     t -= math.floor(t)
@@ -51,13 +51,13 @@ def _fold(v):
 
 
 @kernel
-def _rectify(v):
+def _rectify(v: float) -> float:
     """The octave above."""
     return min(1.0, abs(v))
 
 
 @kernel
-def _curve(code, v):
+def _curve(code: int, v: float) -> float:
     if code == 0:
         return _soft(v)
     if code == 1:
@@ -74,7 +74,7 @@ def _curve(code, v):
 
 
 @kernel
-def residue(code, gain, bias, blend, u):
+def residue(code: int, gain: float, bias: float, blend: float, u: FloatArray) -> None:
     """In place: what the curve adds to the straight line. u (phases, n); blend 0 (nothing) to 1 (all)."""
     rest = _curve(code, bias)
     for p in range(u.shape[0]):

@@ -11,7 +11,7 @@ from zygotone.dsp.types import FloatArray
 
 
 @kernel
-def _string(line, allpass, damping, keep, y):
+def _string(line: FloatArray, allpass: float, damping: float, keep: float, y: FloatArray) -> None:
     """line (period,) holds the pluck and is overwritten; y (n,)."""
     size = line.shape[0]
     pos, last_in, last_out, held = 0, 0.0, 0.0, 0.0

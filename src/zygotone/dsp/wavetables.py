@@ -42,7 +42,7 @@ def single_cycle(shape: str, harmonics: int, pulse_width: float = 0.5) -> FloatA
 
 
 @kernel
-def read_cycle(cycle, phase, step, y):
+def read_cycle(cycle: FloatArray, phase: float, step: FloatArray, y: FloatArray) -> float:
     """Adds the cycle to y (n,), by cubic interpolation (Hermite). step (n,) cycles per frame; returns the phase."""
     size = cycle.shape[0]
     mask = size - 1

@@ -136,7 +136,9 @@ def compile_session(session: Session) -> Graph:
         if strip.level_db == 0.0 and strip.pan_pct == 0.0:
             return node
         key = _digest("strip", strip.level_db, strip.pan_pct, node.key)
-        return StripNode(key, (strip.id, "fader"), node.latency, (node,), level_db=strip.level_db, pan_pct=strip.pan_pct)
+        return StripNode(
+            key, (strip.id, "fader"), node.latency, (node,), level_db=strip.level_db, pan_pct=strip.pan_pct
+        )
 
     def bus(strip: Strip, members: list[Node]) -> None:
         latency = max((n.latency for n in members), default=0)

@@ -122,7 +122,9 @@ class Renderer:
         """How long notes ring on after the song's last bar."""
         end = round(session.song.length_s * session.rate_hz)
         lengths = [
-            self._instrument(t.source, session).shape[1] for t in session.tracks if isinstance(t.source, InstrumentSource)
+            self._instrument(t.source, session).shape[1]
+            for t in session.tracks
+            if isinstance(t.source, InstrumentSource)
         ]
         return max((n - end for n in lengths), default=0)
 

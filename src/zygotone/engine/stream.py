@@ -149,7 +149,7 @@ class Player:
             self._gains = [10.0 ** (v.gain_db / 20.0) for v in versions] + [1.0] * (2 - len(versions))
             self._choice = min(self._choice, len(nodes) - 1)
             keep = nodes + [node for node, _ in self._leaving]
-            self._blocks.show(keep, lambda node: sources[node.key] if node.key in sources else _silence)
+            self._blocks.show(keep, lambda node: sources.get(node.key, _silence))
 
     def choose(self, index: int) -> None:
         """Hear A (0) or B (1)."""

@@ -1,12 +1,13 @@
-"""Crest, onsets, attack and decay, and how much a device pumps."""
+"""Crest, onsets, attack and decay, and how much a device pumps.
+
+SciPy is imported where it is used: it takes a second to load, and the window should not wait for it.
+"""
 
 from __future__ import annotations
 
 import math
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d
-from scipy.signal import butter, sosfiltfilt
 
 from zygotone.dsp.levels import gain_to_db
 from zygotone.dsp.types import FloatArray
@@ -28,7 +29,7 @@ def envelope(audio: FloatArray, sample_rate_hz: int, *, hold_s: float = 0.012) -
     For onsets the causal edge matters; see ``first_rise``.
     """
     magnitude = np.max(np.abs(audio), axis=0)
-    return np.asarray(maximum_filter1d(magnitude, max(1, round(hold_s * sample_rate_hz)), mode="constant"))
+    return _largest_near(magnitude, max(1, round(hold_s * sample_rate_hz)))
 
 
 def hits(audio: FloatArray, sample_rate_hz: int, *, apart_s: float = 0.1) -> list[int]:
@@ -46,8 +47,8 @@ def hits(audio: FloatArray, sample_rate_hz: int, *, apart_s: float = 0.1) -> lis
         return []
     coarse = magnitude[: n * hop].reshape(n, hop).max(axis=1)
     # A low tone is loud and quiet within one period; 20 ms holds half a period of 25 Hz.
-    before = maximum_filter1d(coarse, 30, origin=14, mode="constant")  # the 60 ms up to 2 ms ago
-    after = maximum_filter1d(coarse, 10, origin=-5, mode="constant")  # the 20 ms from now on
+    before = _largest_near(coarse, 30, origin=14)  # the 60 ms up to 2 ms ago
+    after = _largest_near(coarse, 10, origin=-5)  # the 20 ms from now on
     rises = (after > 4.0 * np.concatenate([[0.0], before[:-1]])) & (after > 0.1 * top)
     found: list[int] = []
     apart = round(apart_s * sample_rate_hz)
@@ -88,14 +89,21 @@ def first_rise(audio: FloatArray, sample_rate_hz: int, *, start: int, end: int) 
     return start + at + int(over[0]) if len(over) else None
 
 
+def _largest_near(x: FloatArray, width: int, *, origin: int = 0) -> FloatArray:
+    """Largest of the ``width`` values around each; ``origin`` above 0 looks back, below 0 ahead."""
+    from scipy.ndimage import maximum_filter1d
+
+    return np.asarray(maximum_filter1d(x, width, origin=origin, mode="constant"))
+
+
 def _largest_ahead(x: FloatArray, width: int) -> FloatArray:
-    return np.asarray(maximum_filter1d(x, width, origin=-(width // 2), mode="constant"))
+    return _largest_near(x, width, origin=-(width // 2))
 
 
 def _largest_behind(x: FloatArray, width: int) -> FloatArray:
     """Largest of the ``width`` values before each, itself not included."""
     shifted = np.concatenate([[0.0], x[:-1]])
-    return np.asarray(maximum_filter1d(shifted, width, origin=(width - 1) // 2, mode="constant"))
+    return _largest_near(shifted, width, origin=(width - 1) // 2)
 
 
 def attack_ms(audio: FloatArray, sample_rate_hz: int) -> float:
@@ -122,6 +130,8 @@ def decay_ms(audio: FloatArray, sample_rate_hz: int) -> float:
 
 def band_limited(audio: FloatArray, low_hz: float, high_hz: float, sample_rate_hz: int) -> FloatArray:
     """Butterworth band-pass of order 4 run forwards and backwards, so without any delay."""
+    from scipy.signal import butter, sosfiltfilt
+
     high_hz = min(high_hz, 0.49 * sample_rate_hz)
     sos = butter(4, [low_hz, high_hz], btype="bandpass", fs=sample_rate_hz, output="sos")
     pad = min(audio.shape[1] - 1, round(2.0 * sample_rate_hz / low_hz * 4))

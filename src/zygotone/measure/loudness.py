@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygotone.dsp.compile import kernel
-from zygotone.dsp.types import FloatArray
+from zygotone.dsp.types import FloatArray, IntArray
 
 STEP_S = 0.1  # energies are gathered in steps of 100 ms
 MOMENTARY_STEPS, SHORT_TERM_STEPS = 4, 30
@@ -43,7 +43,7 @@ def k_weighting_sos(sample_rate_hz: float) -> FloatArray:
 
 
 @kernel
-def _step_energies(x, sos, bounds, energies):
+def _step_energies(x: FloatArray, sos: FloatArray, bounds: IntArray, energies: FloatArray) -> None:
     """Mean square of K-weighted x (n,) between consecutive bounds (m + 1,), added to energies (m,)."""
     b0, b1, b2, a1, a2 = sos[0, 0], sos[0, 1], sos[0, 2], sos[0, 4], sos[0, 5]
     c1, c2 = sos[1, 4], sos[1, 5]
@@ -84,7 +84,7 @@ def _sliding_mean(steps: FloatArray, width: int) -> FloatArray:
     if len(steps) < width:
         return np.zeros(0)
     total = np.concatenate([[0.0], np.cumsum(steps)])
-    return np.maximum(0.0, (total[width:] - total[:-width]) / width)
+    return np.asarray(np.maximum(0.0, (total[width:] - total[:-width]) / width))
 
 
 def _gated_mean(blocks: FloatArray, relative_lu: float) -> tuple[float, FloatArray]:
@@ -156,7 +156,7 @@ def _peak_taps(factor: int) -> FloatArray:
 
 
 @kernel
-def _largest_interpolated(x, taps):
+def _largest_interpolated(x: FloatArray, taps: FloatArray) -> float:
     """Largest magnitude of x (n,) between its samples; taps (factor, m)."""
     n, m = x.shape[0], taps.shape[1]
     half = m // 2

@@ -42,9 +42,7 @@ def kick_band(f0_hz: float) -> tuple[float, float]:
 
 def hit_ratios_db(kick_audio: Stereo, other: Stereo, kick: Kick, sample_rate_hz: int) -> FloatArray:
     """For each hit, the energy of the kick over the other's, in the kick's band over 100 ms; within ±60 dB."""
-    return ratios_db(
-        hit_energies(kick_audio, kick, sample_rate_hz), hit_energies(other, kick, sample_rate_hz)
-    )
+    return ratios_db(hit_energies(kick_audio, kick, sample_rate_hz), hit_energies(other, kick, sample_rate_hz))
 
 
 def ratios_db(mine: FloatArray, theirs: FloatArray) -> FloatArray:
@@ -115,7 +113,7 @@ def band_envelope(audio: Stereo, low_hz: float, high_hz: float, sample_rate_hz: 
     power = np.mean(np.square(x), axis=0)
     edges = np.linspace(0, len(power), points + 1).astype(int)
     total = np.concatenate([[0.0], np.cumsum(power)])
-    return np.sqrt(np.maximum(0.0, np.diff(total[edges])) / np.maximum(np.diff(edges), 1))
+    return np.asarray(np.sqrt(np.maximum(0.0, np.diff(total[edges])) / np.maximum(np.diff(edges), 1)))
 
 
 def shared_hz(kick_hz: float, pitches: Sequence[tuple[float, float]]) -> tuple[float, str]:
@@ -123,6 +121,7 @@ def shared_hz(kick_hz: float, pitches: Sequence[tuple[float, float]]) -> tuple[f
 
     Within a semitone and a half the two beat as one; an octave up or down the kick's band is shared still.
     """
+
     def near(target_hz: float) -> list[tuple[float, float]]:
         return [p for p in pitches if math.isfinite(p[0]) and abs(12.0 * math.log2(p[0] / target_hz)) <= 1.5]
 

@@ -85,9 +85,9 @@ def agree(pitches: Sequence[tuple[float, float]], *, within_cents: float = 50.0)
 def _mono(audio: FloatArray) -> FloatArray:
     """The louder of mid and side: a sound whose sides are opposite still has a pitch."""
     if audio.shape[0] == 1:
-        return audio[0]
+        return np.asarray(audio[0])
     mid, side = 0.5 * (audio[0] + audio[1]), 0.5 * (audio[0] - audio[1])
-    return mid if mid @ mid >= side @ side else side
+    return np.asarray(mid if mid @ mid >= side @ side else side)
 
 
 def kick_fundamental_hz(audio: FloatArray, sample_rate_hz: int, onsets: Sequence[int]) -> float:

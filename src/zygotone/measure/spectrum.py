@@ -55,7 +55,7 @@ def spectrum(audio: FloatArray, sample_rate_hz: int, *, n_fft: int = N_FFT) -> S
     power[1:-1] *= 2.0
     # Half-overlapped Hann windows add up to 1, their squares on average to 3/4 per hop of n/2.
     scale = 1.0 / (n * 0.75 * max(frames, 1) * audio.shape[0])
-    return Spectrum(np.fft.rfftfreq(n, 1.0 / sample_rate_hz), power * scale)
+    return Spectrum(np.asarray(np.fft.rfftfreq(n, 1.0 / sample_rate_hz), dtype=np.float64), power * scale)
 
 
 def third_octaves(spectrum: Spectrum) -> dict[str, float]:
@@ -105,4 +105,4 @@ def log_spectrum_db(spectrum: Spectrum, freqs_hz: FloatArray, *, fraction: float
     edges = np.concatenate([spectrum.freqs_hz - width / 2, [spectrum.freqs_hz[-1] + width / 2]])
     total = np.concatenate([[0.0], np.cumsum(spectrum.power)])
     low, high = np.interp(freqs_hz / half, edges, total), np.interp(freqs_hz * half, edges, total)
-    return 10.0 * np.log10(np.maximum(high - low, 1e-14))
+    return np.asarray(10.0 * np.log10(np.maximum(high - low, 1e-14)))

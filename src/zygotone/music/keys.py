@@ -36,7 +36,7 @@ class Key:
     def pitch_classes(self) -> tuple[int, ...]:
         return tuple((self.tonic + step) % 12 for step in SCALES[self.mode])
 
-    def note_table(self, *, octaves: range = range(0, 9), a4_hz: float = 440.0) -> list[tuple[str, list[float]]]:
+    def note_table(self, *, octaves: range = range(9), a4_hz: float = 440.0) -> list[tuple[str, list[float]]]:
         """Each degree of the scale from the tonic: its name and its Hz in every octave (C to B) of ``octaves``."""
         return [
             (SHARP_NAMES[pc], [midi_to_hz(pc + 12 * (octave + 1), a4_hz=a4_hz) for octave in octaves])

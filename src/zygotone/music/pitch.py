@@ -22,7 +22,7 @@ _PITCH_CLASS = re.compile(r"^\s*([A-Ga-g])([#♯b♭]?)\s*$")
 
 def midi_to_hz(note: float, *, a4_hz: float = 440.0) -> float:
     """MIDI Tuning: f = a4 · 2^((n − 69)/12)."""
-    return a4_hz * 2.0 ** ((note - 69.0) / 12.0)
+    return float(a4_hz * 2.0 ** ((note - 69.0) / 12.0))
 
 
 def hz_to_midi(hz: float, *, a4_hz: float = 440.0) -> float:

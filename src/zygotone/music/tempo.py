@@ -16,7 +16,21 @@ from zygotone.errors import ParameterError
 _NOTE_VALUE = re.compile(r"^\s*(\d{1,3})\s*/\s*(\d{1,3})\s*([dt]?)\s*$", re.IGNORECASE)
 _SCALE = {"": Fraction(1), "d": Fraction(3, 2), "t": Fraction(2, 3)}
 
-COMMON_NOTE_VALUES = ("1/1", "1/2", "1/2t", "1/4d", "1/4", "1/4t", "1/8d", "1/8", "1/8t", "1/16d", "1/16", "1/16t", "1/32")
+COMMON_NOTE_VALUES = (
+    "1/1",
+    "1/2",
+    "1/2t",
+    "1/4d",
+    "1/4",
+    "1/4t",
+    "1/8d",
+    "1/8",
+    "1/8t",
+    "1/16d",
+    "1/16",
+    "1/16t",
+    "1/32",
+)
 
 
 def beats_to_seconds(beats: float, *, bpm: float) -> float:

@@ -6,6 +6,7 @@ from dataclasses import replace
 from typing import Any
 
 from zygotone.advise.advisor import find_by_id, measured_change
+from zygotone.advise.findings import evidence_readings
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import ParameterError
 from zygotone.session.bench import Bench, LogEntry
@@ -28,7 +29,7 @@ def try_and_keep(project: Project, finding_id: str, number: int) -> tuple[Projec
     bench = Bench(project.session, log=project.log, trial=project.trial)
     found = LogEntry(
         number=0, time="", action="found", title=finding.sentence, tracks=finding.tracks, section=finding.section.id,
-        stage=finding.stage, finding=finding.id,
+        stage=finding.stage, finding=finding.id, readings=evidence_readings(finding),
     )  # fmt: skip
     bench.try_out(finding.trial(number), stage=finding.stage, found=found)
     bench.keep()
@@ -40,7 +41,8 @@ def try_and_keep(project: Project, finding_id: str, number: int) -> tuple[Projec
         "detail": fix.detail,
         "promised": {name: round(value, 3) for name, value in (fix.gain | fix.cost).items()},
         "measured": {
-            name: {k: None if v is None else round(v, 3) for k, v in values.items()} for name, values in measured.items()
+            name: {k: None if v is None else round(v, 3) for k, v in values.items()}
+            for name, values in measured.items()
         },
     }
     return replace(project, session=bench.kept, log=bench.log, trial=None), report

@@ -51,7 +51,9 @@ def _check_riff_size(path: Path) -> None:
             if name == b"data":
                 # 0 and all ones are what a program writes that did not know the length beforehand.
                 if length not in (0, 0xFFFFFFFF) and at + 8 + length > size:
-                    raise BadFileError(path, "data", f"promises {length} bytes but {size - at - 8} are there; it was cut short")
+                    raise BadFileError(
+                        path, "data", f"promises {length} bytes but {size - at - 8} are there; it was cut short"
+                    )
                 return
             at += 8 + length + (length & 1)
 
@@ -72,7 +74,9 @@ def read_audio(path: str | Path) -> AudioData:
         _check_riff_size(path)
         with soundfile.SoundFile(path) as f:
             if f.channels not in (1, 2):
-                raise BadFileError(path, "channels", f"has {f.channels} channels; mono and stereo can be used, so export stereo stems")
+                raise BadFileError(
+                    path, "channels", f"has {f.channels} channels; mono and stereo can be used, so export stereo stems"
+                )
             if not 1000 <= f.samplerate <= MAX_RATE_HZ:
                 raise BadFileError(path, "sample rate", f"{f.samplerate} Hz is outside 1 to {MAX_RATE_HZ // 1000} kHz")
             promised = f.frames

@@ -47,7 +47,11 @@ def decode(blob: bytes, asset: Asset, rate_hz: int, *, file: object = "project")
     try:
         with soundfile.SoundFile(io.BytesIO(blob)) as f:
             if (f.channels, f.frames, f.samplerate) != (asset.channels, asset.frames, rate_hz):
-                raise BadFileError(file, place, f"is {f.frames} frames of {f.channels} channels at {f.samplerate} Hz, not what the session says")
+                raise BadFileError(
+                    file,
+                    place,
+                    f"is {f.frames} frames of {f.channels} channels at {f.samplerate} Hz, not what the session says",
+                )
             samples = f.read(dtype="int32", always_2d=True) >> 8
     except soundfile.LibsndfileError:
         raise BadFileError(file, place, "cannot be decoded") from None

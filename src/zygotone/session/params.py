@@ -202,7 +202,7 @@ def format_number(value: float, unit: str) -> str:
         text, unit = f"{value / 1000:.1f}", "kHz"
     elif unit == "Hz" and abs(value) >= 1000:
         text, unit = f"{value / 1000:.2f}", "kHz"
-    elif abs(value) >= 100 or float(value).is_integer():
+    elif abs(value) >= 100 or (unit and float(value).is_integer()):
         text = f"{value:.0f}"
     else:
         text = f"{value:.1f}" if abs(value) >= 10 else f"{value:.2f}"

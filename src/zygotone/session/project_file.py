@@ -17,7 +17,7 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
-from zygotone.errors import BadFileError, ZygotoneError
+from zygotone.errors import BadFileError, ZygotoneError, one_line
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.bench import LogEntry, Trial
 from zygotone.session.models import Asset, Session
@@ -53,16 +53,6 @@ class Project:
     store: AudioStore = field(default_factory=AudioStore)
 
 
-def describe(error: ValidationError) -> tuple[str, str]:
-    """Place and reason of the first thing pydantic did not like, in plain words."""
-    first = error.errors()[0]
-    place = ".".join(str(part) for part in first["loc"])
-    reason = first["msg"].removeprefix("Value error, ")
-    if first["type"] == "extra_forbidden":
-        reason = "is not known"
-    return place, reason
-
-
 _M = TypeVar("_M", bound=BaseModel)
 
 
@@ -71,8 +61,7 @@ def parse_model(model: type[_M], data: Any, file: object, place: str) -> _M:
     try:
         return model.model_validate(data)
     except ValidationError as error:
-        inner, reason = describe(error)
-        raise BadFileError(file, f"{place} {inner}".strip(), reason) from None
+        raise BadFileError(file, place, one_line(error)) from None
     except (ZygotoneError, RecursionError) as error:
         raise BadFileError(file, place, str(error)) from None
 
@@ -191,7 +180,9 @@ def parse_session(data: Any, file: object) -> tuple[Session, Trial | None]:
         raise BadFileError(file, "session.json version", f"is {version!r}, not a number from 1")
     if version > FORMAT_VERSION:
         raise BadFileError(
-            file, "session.json version", f"is {version}; this program reads up to {FORMAT_VERSION}, a newer one is needed"
+            file,
+            "session.json version",
+            f"is {version}; this program reads up to {FORMAT_VERSION}, a newer one is needed",
         )
     for step in range(version, FORMAT_VERSION):
         data = MIGRATIONS[step](data)
@@ -220,7 +211,9 @@ def _check_members(z: zipfile.ZipFile, path: Path) -> None:
 def _read(z: zipfile.ZipFile, name: str, limit: int, path: Path) -> bytes:
     """A member, never more than ``limit`` bytes of it, whatever the zip's directory claims."""
     if z.getinfo(name).file_size > limit:
-        raise BadFileError(path, name, f"would unpack to {z.getinfo(name).file_size >> 20} MiB, more than {limit >> 20}")
+        raise BadFileError(
+            path, name, f"would unpack to {z.getinfo(name).file_size >> 20} MiB, more than {limit >> 20}"
+        )
     try:
         with z.open(name) as member:
             data = member.read(limit + 1)

@@ -84,6 +84,8 @@ class BriefStage(QWidget):
         self.a4.setKeyboardTracking(False)
         self.a4.valueChanged.connect(lambda hz: self._song("Tuning", a4_hz=hz))
 
+        for field in (self.tempo, self.beats, self.a4):
+            field.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
         self._track_grid, self._section_grid = QGridLayout(), QGridLayout()
         self._tempo_grid, self._key_grid = QGridLayout(), QGridLayout()
         for grid in (self._track_grid, self._section_grid, self._tempo_grid, self._key_grid):
@@ -91,9 +93,29 @@ class BriefStage(QWidget):
             grid.setHorizontalSpacing(8)
         self.drop_note = label("Drop stems here, or", "soft")
         self.add_stems = button("Add stems…", "brief.add_stems", self._ask_stems)
-        tracks = card(column(row(label("Tracks", "heading"), label("seat 1 keeps its place, a higher number gives way", "soft"), 1, self.drop_note, self.add_stems), self._track_grid, margins=(12, 10, 12, 10)))
-        sections = card(column(row(label("Sections", "heading"), 1, button("Add section", "brief.add_section", self._add_section)), self._section_grid, margins=(12, 10, 12, 10)))
-        tempo_table = card(column(label("Note values at this tempo, ms", "heading"), self._tempo_grid, margins=(12, 10, 12, 10)))
+        tracks = card(
+            column(
+                row(
+                    label("Tracks", "heading"),
+                    label("seat 1 keeps its place, a higher number gives way", "soft"),
+                    1,
+                    self.drop_note,
+                    self.add_stems,
+                ),
+                self._track_grid,
+                margins=(12, 10, 12, 10),
+            )
+        )
+        sections = card(
+            column(
+                row(label("Sections", "heading"), 1, button("Add section", "brief.add_section", self._add_section)),
+                self._section_grid,
+                margins=(12, 10, 12, 10),
+            )
+        )
+        tempo_table = card(
+            column(label("Note values at this tempo, ms", "heading"), self._tempo_grid, margins=(12, 10, 12, 10))
+        )
         key_table = card(column(label("Notes of the key, Hz", "heading"), self._key_grid, margins=(12, 10, 12, 10)))
         inner = QWidget()
         inner.setLayout(
@@ -137,7 +159,9 @@ class BriefStage(QWidget):
         for column_, text in enumerate(("Name", "Role", "Seat")):
             self._track_grid.addWidget(label(text, "soft"), 0, column_)
         if not tracks:
-            self._track_grid.addWidget(label("No tracks yet. Drop WAV, FLAC, OGG or AIFF stems on this page.", "soft", wrap=True), 1, 0, 1, 4)
+            self._track_grid.addWidget(
+                label("No tracks yet. Drop WAV, FLAC, OGG or AIFF stems on this page.", "soft", wrap=True), 1, 0, 1, 4
+            )
         for at, track in enumerate(tracks, 1):
             name = QLineEdit(track.name)
             name.setObjectName(f"brief.track.{track.id}.name")
@@ -152,11 +176,24 @@ class BriefStage(QWidget):
             seat = QSpinBox()
             seat.setRange(1, 16)
             seat.setValue(track.seat)
+            seat.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
             seat.setObjectName(f"brief.track.{track.id}.seat")
             seat.setAccessibleName(f"Seat of {track.name}")
             seat.valueChanged.connect(lambda n, i=track.id: self._strip(i, "Seat", seat=n))
-            up = button("↑", f"brief.track.{track.id}.up", lambda i=track.id: self._desk.edit("Move track", lambda s: move_track(s, i, -1)), kind="plain", accessible=f"Move {track.name} up")
-            gone = button("Remove", f"brief.track.{track.id}.remove", lambda i=track.id: self._desk.edit("Remove track", lambda s: remove_track(s, i)), kind="plain", accessible=f"Remove {track.name}")
+            up = button(
+                "↑",
+                f"brief.track.{track.id}.up",
+                lambda i=track.id: self._desk.edit("Move track", lambda s: move_track(s, i, -1)),
+                kind="plain",
+                accessible=f"Move {track.name} up",
+            )
+            gone = button(
+                "Remove",
+                f"brief.track.{track.id}.remove",
+                lambda i=track.id: self._desk.edit("Remove track", lambda s: remove_track(s, i)),
+                kind="plain",
+                accessible=f"Remove {track.name}",
+            )
             for column_, widget in enumerate((name, role, seat, up, gone)):
                 self._track_grid.addWidget(widget, at, column_)
         self._track_grid.setColumnStretch(0, 1)
@@ -173,12 +210,25 @@ class BriefStage(QWidget):
             bars = QSpinBox()
             bars.setRange(1, 1000)
             bars.setValue(section.bars)
+            bars.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
             bars.setKeyboardTracking(False)
             bars.setObjectName(f"brief.section.{section.id}.bars")
             bars.setAccessibleName(f"Bars of {section.name}")
             bars.valueChanged.connect(lambda n, i=section.id: self._change_section(i, bars=n))
-            up = button("↑", f"brief.section.{section.id}.up", lambda i=section.id: self._move_section(i), kind="plain", accessible=f"Move {section.name} up")
-            gone = button("Remove", f"brief.section.{section.id}.remove", lambda i=section.id: self._remove_section(i), kind="plain", accessible=f"Remove {section.name}")
+            up = button(
+                "↑",
+                f"brief.section.{section.id}.up",
+                lambda i=section.id: self._move_section(i),
+                kind="plain",
+                accessible=f"Move {section.name} up",
+            )
+            gone = button(
+                "Remove",
+                f"brief.section.{section.id}.remove",
+                lambda i=section.id: self._remove_section(i),
+                kind="plain",
+                accessible=f"Remove {section.name}",
+            )
             gone.setEnabled(len(sections) > 1)
             for column_, widget in enumerate((name, bars, up, gone)):
                 self._section_grid.addWidget(widget, at, column_)
@@ -201,7 +251,12 @@ class BriefStage(QWidget):
         for at, (name, hz) in enumerate(song.parsed_key.note_table(octaves=OCTAVES, a4_hz=song.a4_hz), 1):
             self._key_grid.addWidget(label(name, "heading" if at == 1 else ""), at, 0)
             for column_, value in enumerate(hz, 1):
-                self._key_grid.addWidget(label(f"{value:.1f}" if value < 1000 else f"{value:.0f}", "number"), at, column_, Qt.AlignmentFlag.AlignRight)
+                self._key_grid.addWidget(
+                    label(f"{value:.1f}" if value < 1000 else f"{value:.0f}", "number"),
+                    at,
+                    column_,
+                    Qt.AlignmentFlag.AlignRight,
+                )
 
     # --- editing -------------------------------------------------------------------------------------------
 
@@ -258,7 +313,9 @@ class BriefStage(QWidget):
         self._desk.edit("Move section", move)
 
     def _remove_section(self, section_id: str) -> None:
-        self._desk.edit("Remove section", lambda s: change_sections(s, [x for x in s.song.sections if x.id != section_id]))
+        self._desk.edit(
+            "Remove section", lambda s: change_sections(s, [x for x in s.song.sections if x.id != section_id])
+        )
 
     # --- stems ---------------------------------------------------------------------------------------------
 
@@ -312,5 +369,3 @@ class BriefStage(QWidget):
                 desk.message.emit("; ".join(bad))
 
         desk.worker.submit("Adding stems", read, done, urgency=1)
-
-

@@ -38,8 +38,10 @@ from zygotone.session.edits import (
 from zygotone.session.models import NUDGE, STRIP_PARAMS, Device, KeyInput, Strip, Track
 from zygotone.session.params import Param, Values, defaults, number
 
-MIX = number("mix", "Wet / dry", "%", 0.0, 100.0, 100.0, "How much of the processed signal is heard; the rest is dry, aligned.")
-_COLUMNS = 3
+MIX = number(
+    "mix", "Wet / dry", "%", 0.0, 100.0, 100.0, "How much of the processed signal is heard; the rest is dry, aligned."
+)
+_COLUMNS = 4
 
 
 @dataclass(frozen=True)
@@ -59,7 +61,7 @@ class DeviceCard(QFrame):
         self.setObjectName(f"chains.device.{device.id}")
         self.setAccessibleName(f"Device {at}, {device.title}")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setFixedSize(150, 84)
+        self.setFixedSize(150, 82)
         self._id, self._stage = device.id, stage
         self.on = QCheckBox()
         self.on.setChecked(device.on)
@@ -88,7 +90,10 @@ class DeviceCard(QFrame):
     def show_state(self, *, selected: bool, trial: bool, step: Step | None) -> None:
         restyle(self, trial="true" if trial else "false")
         self.setStyleSheet("DeviceCard { border-width: 2px; }" if selected else "")
-        for field, value, unit in ((self.loudness, step.lufs if step else None, "LU"), (self.crest, step.crest_db if step else None, "dB")):
+        for field, value, unit in (
+            (self.loudness, step.lufs if step else None, "LU"),
+            (self.crest, step.crest_db if step else None, "dB"),
+        ):
             field.setText(signed(value, unit) if finite(value) else "–")
 
     def mousePressEvent(self, event) -> None:
@@ -119,7 +124,7 @@ class ChainsStage(QWidget):
         cards.setLayout(self._card_row)
         self._card_scroll = QScrollArea()
         self._card_scroll.setWidgetResizable(True)
-        self._card_scroll.setFixedHeight(98)
+        self._card_scroll.setFixedHeight(94)
         self._card_scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._card_scroll.setWidget(cards)
         self._actions = row(
@@ -139,14 +144,19 @@ class ChainsStage(QWidget):
         self._picture_space = column()
         self._band_row = row(spacing=5)
         self._rulers = QGridLayout()
-        self._rulers.setHorizontalSpacing(22)
-        self._rulers.setVerticalSpacing(6)
+        self._rulers.setHorizontalSpacing(12)
+        self._rulers.setVerticalSpacing(4)
         for i in range(_COLUMNS):
             self._rulers.setColumnStretch(i, 1)
         self._did_title = label("", "heading")
         self._tiles = QGridLayout()
         self._tiles.setSpacing(6)
-        self.empty = label("This chain is empty. Add a device from the right; it opens with settings that change nothing much, and you go on from there.", "soft", name="chains.empty", wrap=True)
+        self.empty = label(
+            "This chain is empty. Add a device from the right; it opens with settings that change nothing much, and you go on from there.",
+            "soft",
+            name="chains.empty",
+            wrap=True,
+        )
         inner = QWidget()
         inner.setLayout(
             column(
@@ -156,6 +166,7 @@ class ChainsStage(QWidget):
         )  # fmt: skip
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(inner)
         self.setLayout(column(scroll))
         for signal in (desk.session_changed, desk.selection_changed, desk.loop_changed):
@@ -223,13 +234,17 @@ class ChainsStage(QWidget):
             )  # fmt: skip
 
     def _picture_of(self, device: Device) -> Picture:
-        kind = {"eq": "bell", "keyed_eq": "bell", "compressor": "compressor", "saturation": "saturation"}.get(device.kind, "spectra")
+        kind = {"eq": "bell", "keyed_eq": "bell", "compressor": "compressor", "saturation": "saturation"}.get(
+            device.kind, "spectra"
+        )
         if kind not in self._pictures:
             made: Picture
             if kind == "bell":
                 made = BellPicture(self._band_dragged, self.select_band, self.desk.bench.end_merge)
             else:
-                made = {"compressor": CompressorPicture, "saturation": SaturationPicture, "spectra": SpectraPicture}[kind]()
+                made = {"compressor": CompressorPicture, "saturation": SaturationPicture, "spectra": SpectraPicture}[
+                    kind
+                ]()
             self._pictures[kind] = made
             self._picture_space.addWidget(made)
         for name, picture in self._pictures.items():
@@ -267,7 +282,10 @@ class ChainsStage(QWidget):
         self.latency.setText(f"latency {effect.latency_ms:.2f} ms, aligned" if effect.latency_ms else "no latency")
 
         def change(read, unit, digits=1):
-            return [(signed(read(e), unit, digits) if e is not None and math.isfinite(read(e)) else "–") for e in (old, effect)]
+            return [
+                (signed(read(e), unit, digits) if e is not None and math.isfinite(read(e)) else "–")
+                for e in (old, effect)
+            ]
 
         tiles = [
             ("Loudness", *change(lambda e: e.after.lufs - e.before.lufs, "LU")),
@@ -277,15 +295,31 @@ class ChainsStage(QWidget):
         if effect.deepest_db is not None:
             tiles += [
                 ("Deepest change", *change(lambda e: math.nan if e.deepest_db is None else e.deepest_db, "dB")),
-                ("Time at work", *(f"{100 * e.reduced_share:.0f} %" if e is not None and e.reduced_share is not None else "–" for e in (old, effect))),
-                ("Pumping", *(f"{e.pumping_db:.1f} dB" if e is not None and e.pumping_db is not None else "–" for e in (old, effect))),
+                (
+                    "Time at work",
+                    *(
+                        f"{100 * e.reduced_share:.0f} %" if e is not None and e.reduced_share is not None else "–"
+                        for e in (old, effect)
+                    ),
+                ),
+                (
+                    "Pumping",
+                    *(
+                        f"{e.pumping_db:.1f} dB" if e is not None and e.pumping_db is not None else "–"
+                        for e in (old, effect)
+                    ),
+                ),
             ]
         trial = self.desk.bench.trial is not None
         for at, (name, before, after) in enumerate(tiles):
-            numbers = row(label(f"A {before}", "a"), 1, label(f"B {after}", "b"), 1) if trial else row(label(after, "number"), 1)
+            numbers = (
+                row(label(f"A {before}", "a"), 1, label(f"B {after}", "b"), 1)
+                if trial
+                else row(label(after, "number"), 1)
+            )
             tile = card(column(label(name, "soft"), numbers, spacing=2, margins=(10, 5, 10, 5)))
             tile.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-            self._tiles.addWidget(tile, at // _COLUMNS, at % _COLUMNS)
+            self._tiles.addWidget(tile, at // 3, at % 3)
 
     # --- rulers --------------------------------------------------------------------------------------------
 
@@ -327,11 +361,24 @@ class ChainsStage(QWidget):
             if device.spec.takes_key:
                 cells.append(self._key_cell(device))
             cells.append(
-                self._ruler(MIX, "chains.ruler.mix", lambda v, i=device.id: self.change(i, "Wet / dry", mix=v / 100.0), lambda d, s: 100.0 * d.mix)
+                self._ruler(
+                    MIX,
+                    "chains.ruler.mix",
+                    lambda v, i=device.id: self.change(i, "Wet / dry", mix=v / 100.0),
+                    lambda d, s: 100.0 * d.mix,
+                )
             )
         strip_params = [p for p in STRIP_PARAMS if p.is_number] + ([NUDGE] if isinstance(strip, Track) else [])
         for p in strip_params:
-            cells.append(self._ruler(p, f"chains.ruler.{p.name}", lambda v, n=p.name: self._change_strip(n, v), lambda d, s, n=p.name: getattr(s, n), f"Track: {p.label.lower()}"))
+            cells.append(
+                self._ruler(
+                    p,
+                    f"chains.ruler.{p.name}",
+                    lambda v, n=p.name: self._change_strip(n, v),
+                    lambda d, s, n=p.name: getattr(s, n),
+                    f"Track: {p.label.lower()}",
+                )
+            )
         for at, cell in enumerate(cells):
             self._rulers.addWidget(cell, at // _COLUMNS, at % _COLUMNS)
 
@@ -391,7 +438,11 @@ class ChainsStage(QWidget):
         for i, band in enumerate(device.params["bands"]):
             text = f"{i + 1}  {band['shape'].replace('_', ' ')}"
             kind = "ontrial" if i == self.band else ""
-            self._band_row.addWidget(button(text, f"chains.band.{i + 1}", lambda n=i: self.select_band(n), kind=kind, accessible=f"Band {i + 1}"))
+            self._band_row.addWidget(
+                button(
+                    text, f"chains.band.{i + 1}", lambda n=i: self.select_band(n), kind=kind, accessible=f"Band {i + 1}"
+                )
+            )
         add = button("Add band", "chains.band.add", self._add_band)
         add.setEnabled(len(device.params["bands"]) < device.spec.param("bands").max_items)
         self._band_row.addWidget(add)
@@ -468,7 +519,11 @@ class ChainsStage(QWidget):
 
     def _change_strip(self, name: str, value: float) -> None:
         strip_id = self.desk.track_id
-        self.desk.edit(name.split("_")[0].capitalize(), lambda s: change_strip(s, strip_id, **{name: value}), merge_key=(strip_id, name))
+        self.desk.edit(
+            name.split("_")[0].capitalize(),
+            lambda s: change_strip(s, strip_id, **{name: value}),
+            merge_key=(strip_id, name),
+        )
 
     def add_device(self, kind: str) -> None:
         """At the end of the chain, or after the selected device."""
@@ -531,5 +586,3 @@ class ChainsStage(QWidget):
         if measured.key[0] == self.strip.id:
             self._show_cards(self.strip)
             self._show_picture()
-
-

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QFrame, QLabel, QPushButton, QScrollArea, QWidget
 
 from zygotone.advise.findings import Finding, Fix
@@ -18,6 +19,8 @@ from zygotone.session.models import LOW_ROLES
 
 LEVEL = Axis(-80.0, -5.0, "dB", ticks=(-70, -50, -30, -10), name="Level")
 BAR = Axis(0.0, 4.0, "beat", ticks=(0, 1, 2, 3, 4), name="Beat")
+
+_COLUMN = 64  # width of the numbers
 
 
 @dataclass(frozen=True)
@@ -35,20 +38,22 @@ class Rung(QFrame):
         self.setObjectName(f"fit.ladder.{number}")
         self.number = number
         self.name = label("", "heading")
-        self.name.setFixedWidth(212)
-        self.detail = label("", "soft")
-        self.detail.setMinimumWidth(60)
+        self.name.setFixedWidth(196)
+        self.detail = label("", "soft", wrap=True)
         self.gain, self.lost, self.pumping = (label("", "number") for _ in range(3))
         for each in (self.gain, self.lost, self.pumping):
-            each.setFixedWidth(66)
+            each.setFixedWidth(_COLUMN)
+            each.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.why = label("", "soft", wrap=True)
         self.action: QPushButton = button("Try", f"fit.ladder.{number}.try", lambda: stage.try_rung(number))
         self.action.setFixedWidth(84)
         self.setLayout(
-            row(label(str(number), "soft"), self.name, self.detail, self.why, 1, self.gain, self.lost, self.pumping, self.action,
-                spacing=10, margins=(12, 5, 10, 5))
+            row(label(str(number), "soft"), self.name, self.detail, self.why, self.gain, self.lost, self.pumping, self.action,
+                spacing=8, margins=(12, 4, 10, 4))
         )  # fmt: skip
-        self.setMinimumHeight(40)
+        self.layout().setStretch(2, 1)
+        self.layout().setStretch(3, 1)
+        self.setFixedHeight(42)
 
     def show_fix(self, fix: Fix, state: str) -> None:
         """``state``: "", "kept" or "trial"."""
@@ -63,7 +68,9 @@ class Rung(QFrame):
             gain = fix.gain["kick_clear_db"]
             self.gain.setText(signed(gain, "dB"))
             restyle(self.gain, good=bool(gain > 0.05))
-            self.gain.setToolTip(f"Kick clear of bass would be {signed(fix.readings[0].after, 'dB')}; clear from +3 dB.")
+            self.gain.setToolTip(
+                f"Kick clear of bass would be {signed(fix.readings[0].after, 'dB')}; clear from +3 dB."
+            )
             self.lost.setText(signed(fix.cost["bass_lost_lu"], "LU").lstrip("+"))
             pumping = fix.cost["pumping_db"]
             self.pumping.setText("none" if pumping < 0.05 else f"{pumping:.1f} dB")
@@ -73,6 +80,12 @@ class Rung(QFrame):
         self.action.setAccessibleName(f"{words[state]} {fix.label}")
         restyle(self.action, kind={"": "", "kept": "kept", "trial": "ontrial"}[state])
         restyle(self, trial="true" if state == "trial" else "false")
+
+
+def _start_words(gap_ms: float) -> str:
+    if not np.isfinite(gap_ms):
+        return ""
+    return f", bass starts {abs(gap_ms):.1f} ms {'before' if gap_ms < 0 else 'after'} it"
 
 
 class FitStage(QWidget):
@@ -93,13 +106,15 @@ class FitStage(QWidget):
         head = row(self.kick_box, label("against", "soft"), self.bass_box, self.where, 1, spacing=10)
 
         self.spectra = Plot(FREQUENCY, LEVEL, name="fit.spectra", accessible="Spectra of kick and bass", height=190)
-        self.bar = Plot(BAR, Axis(0.0, 1.0, "", ticks=()), name="fit.bar", accessible="Low end over one bar", height=116)
+        self.bar = Plot(
+            BAR, Axis(0.0, 1.0, "", ticks=()), name="fit.bar", accessible="Low end over one bar", height=116
+        )
         self.bar_title = label("Low end over one bar", "heading")
         self.bar_note = label("30–120 Hz, who is on top", "soft")
         ladder_head = row(
             label("Fix ladder", "heading"),
-            label("work down; stop when the kick is clear. Measured on this section.", "soft"), 1,
-            *(self._column(text) for text in ("kick clear", "bass lost", "pumping")), spacing=10, margins=(0, 0, 104, 0),
+            label("work down, stop when the kick is clear; measured here", "soft"), 1,
+            *(self._column(text) for text in ("kick clear", "bass lost", "pumping")), spacing=8, margins=(0, 0, 102, 0),
         )  # fmt: skip
         self.state = label("", "soft", name="fit.state", wrap=True)
         self.rungs: list[Rung] = []
@@ -115,6 +130,7 @@ class FitStage(QWidget):
         inner.layout().setStretch(3, 1)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(inner)
         self.setLayout(column(scroll))
 
@@ -126,7 +142,8 @@ class FitStage(QWidget):
     @staticmethod
     def _column(text: str) -> QLabel:
         made = label(text, "soft")
-        made.setFixedWidth(66)
+        made.setFixedWidth(_COLUMN)
+        made.setAlignment(Qt.AlignmentFlag.AlignRight)
         return made
 
     # --- which pair ----------------------------------------------------------------------------------------
@@ -228,7 +245,7 @@ class FitStage(QWidget):
         pair = now.pair
         self.bar_note.setText(
             f"30–120 Hz, who is on top; bar {first.bar + 1} of the section.  Kick is {signed(pair.clear_db, 'dB')} clear"
-            + (f", bass starts {signed(pair.gap_ms, 'ms')} after it" if np.isfinite(pair.gap_ms) else "")
+            + _start_words(pair.gap_ms)
         )
 
     # --- ladder --------------------------------------------------------------------------------------------
@@ -240,7 +257,9 @@ class FitStage(QWidget):
             self._show_ladder()
             return
         if desk.bench.trial is None or self._finding is None:
-            found = [f for f in desk.findings if f.stage == "fit" and f.tracks == ids and f.section.id == desk.section.id]
+            found = [
+                f for f in desk.findings if f.stage == "fit" and f.tracks == ids and f.section.id == desk.section.id
+            ]
             found.sort(key=lambda f: f.rule != "kick_bass_clash")  # the clash has the whole ladder
             self._finding = found[0] if found else None
         wanted = (desk.bench.kept, ids, desk.section.id)
@@ -285,7 +304,12 @@ class FitStage(QWidget):
         """Whether this rung was kept, and its version is one that the present one came from."""
         kept = self._desk.bench.kept
         for entry in self._desk.bench.log:
-            if entry.action == "kept" and entry.finding == finding.id and entry.title.startswith(fix.label) and entry.session:
+            if (
+                entry.action == "kept"
+                and entry.finding == finding.id
+                and entry.title.startswith(fix.label)
+                and entry.session
+            ):
                 track = next((t for t in entry.session.tracks if t.id == finding.tracks[1]), None)
                 now = next((t for t in kept.tracks if t.id == finding.tracks[1]), None)
                 if track is not None and now is not None:
@@ -302,4 +326,3 @@ class FitStage(QWidget):
     @property
     def finding(self) -> Finding | None:
         return self._finding
-

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
 from zygotone.app.desk import Desk
@@ -20,7 +20,11 @@ def reading_text(reading: Reading) -> str:
     """``Kick clear of bass −1.4 → 2.8 dB``."""
     if reading.before is None and reading.after is None:
         return ""
-    ends = [format_number(v, "dB" if reading.unit.startswith(("dB", "LU")) else "").removesuffix(" dB") for v in (reading.before, reading.after) if v is not None]
+    ends = [
+        format_number(v, "dB" if reading.unit.startswith(("dB", "LU")) else "").removesuffix(" dB")
+        for v in (reading.before, reading.after)
+        if v is not None
+    ]
     return f"{reading.label} {' → '.join(ends)} {reading.unit}".strip()
 
 
@@ -45,9 +49,19 @@ class LogStage(QWidget):
         header.setSectionResizeMode(5, QHeaderView.ResizeMode.Stretch)
         self.table.itemSelectionChanged.connect(self._on_selected)
         self.table.itemDoubleClicked.connect(lambda _: self.go_there())
-        self.empty = label("Nothing decided yet. Try a fix in Fit; what you keep or drop is written here, with its numbers.", "soft", name="log.empty", wrap=True)
+        self.empty = label(
+            "Nothing decided yet. Try a fix in Fit; what you keep or drop is written here, with its numbers.",
+            "soft",
+            name="log.empty",
+            wrap=True,
+        )
         self.go = button("Go there", "log.go", self.go_there, tip="Open the stage, section and tracks this was about")
-        self.back = button("Bring this version back", "log.restore", self.restore, tip="Make the version of this entry the kept one; undo takes it back")
+        self.back = button(
+            "Bring this version back",
+            "log.restore",
+            self.restore,
+            tip="Make the version of this entry the kept one; undo takes it back",
+        )
         self.setLayout(
             column(
                 row(label("Log", "title"), 1, self.go, self.back), self.empty, self.table, spacing=8, margins=(16, 10, 10, 10)
@@ -78,12 +92,31 @@ class LogStage(QWidget):
                 item.setData(Qt.ItemDataRole.UserRole, entry.number)
                 item.setTextAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
                 if column_ == 1:
-                    item.setForeground(colour({"kept": "a", "restored": "a", "tried": "b", "dropped": "soft", "found": "count"}.get(entry.action, "soft")))
+                    item.setForeground(
+                        colour(
+                            {"kept": "a", "restored": "a", "tried": "b", "dropped": "soft", "found": "count"}.get(
+                                entry.action, "soft"
+                            )
+                        )
+                    )
                 self.table.setItem(at, column_, item)
-        self.table.resizeRowsToContents()
+        self._fit_rows()
         if selected is not None:
             self.select(selected.number)
         self._on_selected()
+
+    def _fit_rows(self) -> None:
+        # Only once the columns have their widths: before that every text would seem to need a tall row.
+        if self.isVisible():
+            self.table.resizeRowsToContents()
+
+    def showEvent(self, event) -> None:
+        super().showEvent(event)
+        QTimer.singleShot(0, self._fit_rows)
+
+    def resizeEvent(self, event) -> None:
+        super().resizeEvent(event)
+        QTimer.singleShot(0, self._fit_rows)
 
     def select(self, number: int) -> None:
         for at in range(self.table.rowCount()):

@@ -22,7 +22,9 @@ def label(text: str, kind: str = "", *, name: str = "", wrap: bool = False) -> Q
     return made
 
 
-def button(text: str, name: str, clicked: Callable[[], object], *, kind: str = "", tip: str = "", accessible: str = "") -> QPushButton:
+def button(
+    text: str, name: str, clicked: Callable[[], object], *, kind: str = "", tip: str = "", accessible: str = ""
+) -> QPushButton:
     made = QPushButton(text)
     made.setObjectName(name)
     made.setAccessibleName(accessible or text)
@@ -46,12 +48,16 @@ def restyle(widget: QWidget, **properties: object) -> None:
         widget.style().polish(widget)
 
 
-def column(*items: QWidget | QLayout | int, spacing: int = 6, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QVBoxLayout:
+def column(
+    *items: QWidget | QLayout | int, spacing: int = 6, margins: tuple[int, int, int, int] = (0, 0, 0, 0)
+) -> QVBoxLayout:
     """A vertical layout; a number is a stretch."""
     return _fill(QVBoxLayout(), items, spacing, margins)
 
 
-def row(*items: QWidget | QLayout | int, spacing: int = 6, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QHBoxLayout:
+def row(
+    *items: QWidget | QLayout | int, spacing: int = 6, margins: tuple[int, int, int, int] = (0, 0, 0, 0)
+) -> QHBoxLayout:
     return _fill(QHBoxLayout(), items, spacing, margins)
 
 

@@ -33,9 +33,14 @@ class Picture(QWidget):
 class BellPicture(Picture):
     """Curve of an EQ or keyed EQ over the spectra of the track and the key. Bands are dragged by their numbers."""
 
-    def __init__(self, on_band: Callable[[int, float, float], None], on_select: Callable[[int], None], on_release: Callable[[], None]) -> None:
+    def __init__(
+        self,
+        on_band: Callable[[int, float, float], None],
+        on_select: Callable[[int], None],
+        on_release: Callable[[], None],
+    ) -> None:
         super().__init__()
-        self.plot = Plot(FREQUENCY, CHANGE, name="chains.picture", accessible="Curve over the spectrum", height=220)
+        self.plot = Plot(FREQUENCY, CHANGE, name="chains.picture", accessible="Curve over the spectrum", height=190)
         self.setLayout(row(self.plot))
         self._device: Device | None = None
         self._on_band, self._on_select = on_band, on_select
@@ -68,7 +73,14 @@ class BellPicture(Picture):
         if device.kind == "eq":
             for i, band in enumerate(device.params["bands"]):
                 moves = band["shape"] in ("bell", "low_shelf", "high_shelf", "tilt")
-                marks.append(Mark(str(i + 1), band["freq_hz"], band["gain_db"] if moves else 0.0, "b" if i == self.selected else "soft"))
+                marks.append(
+                    Mark(
+                        str(i + 1),
+                        band["freq_hz"],
+                        band["gain_db"] if moves else 0.0,
+                        "b" if i == self.selected else "soft",
+                    )
+                )
         else:
             marks.append(Mark("", device.params["freq_hz"], device.params["range_db"], "b"))
         self.plot.show_curves(curves, marks)
@@ -108,8 +120,20 @@ class CompressorPicture(Picture):
     def __init__(self) -> None:
         super().__init__()
         ticks = (-60, -48, -36, -24, -12, 0)
-        self.transfer = Plot(Axis(-60, 0, "dB in", ticks=ticks), Axis(-60, 6, "dB out", ticks=ticks), name="chains.transfer", accessible="Transfer curve", height=220)
-        self.reduction = Plot(Axis(0, 1, "s"), Axis(-18, 3, "dB", ticks=(-18, -12, -6, 0)), name="chains.reduction", accessible="Gain over time", height=220)
+        self.transfer = Plot(
+            Axis(-60, 0, "dB in", ticks=ticks),
+            Axis(-60, 6, "dB out", ticks=ticks),
+            name="chains.transfer",
+            accessible="Transfer curve",
+            height=190,
+        )
+        self.reduction = Plot(
+            Axis(0, 1, "s"),
+            Axis(-18, 3, "dB", ticks=(-18, -12, -6, 0)),
+            name="chains.reduction",
+            accessible="Gain over time",
+            height=190,
+        )
         self.setLayout(row(self.transfer, self.reduction, spacing=8))
         self.layout().setStretch(0, 2)
         self.layout().setStretch(1, 3)
@@ -150,8 +174,20 @@ class SaturationPicture(Picture):
     def __init__(self) -> None:
         super().__init__()
         ticks = (-1, -0.5, 0, 0.5, 1)
-        self.transfer = Plot(Axis(-1, 1, "in", ticks=ticks), Axis(-1.2, 1.2, "out", ticks=ticks), name="chains.transfer", accessible="Transfer curve", height=220)
-        self.harmonics = Plot(Axis(0.3, 10.7, "harmonic", ticks=tuple(range(1, 11))), Axis(-90, 6, "dB", ticks=(-80, -60, -40, -20, 0)), name="chains.harmonics", accessible="Harmonics of a sine at −12 dB", height=220)
+        self.transfer = Plot(
+            Axis(-1, 1, "in", ticks=ticks),
+            Axis(-1.2, 1.2, "out", ticks=ticks),
+            name="chains.transfer",
+            accessible="Transfer curve",
+            height=190,
+        )
+        self.harmonics = Plot(
+            Axis(0.3, 10.7, "harmonic", ticks=tuple(range(1, 11))),
+            Axis(-90, 6, "dB", ticks=(-80, -60, -40, -20, 0)),
+            name="chains.harmonics",
+            accessible="Harmonics of a sine at −12 dB",
+            height=190,
+        )
         self.setLayout(row(self.transfer, self.harmonics, spacing=8))
 
     def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
@@ -164,7 +200,9 @@ class SaturationPicture(Picture):
         self.transfer.show_curves(curves)
         sine = 10.0 ** (-12.0 / 20.0) * np.sin(2.0 * np.pi * np.arange(1024) / 1024)
         levels = harmonics_db(saturation.transfer(device.params, sine))
-        self.harmonics.show_curves([Curve("sine at −12 dB", np.arange(1.0, 11.0), levels, "b" if changed else "ink", "bars")])
+        self.harmonics.show_curves(
+            [Curve("sine at −12 dB", np.arange(1.0, 11.0), levels, "b" if changed else "ink", "bars")]
+        )
 
 
 class SpectraPicture(Picture):
@@ -172,8 +210,20 @@ class SpectraPicture(Picture):
 
     def __init__(self) -> None:
         super().__init__()
-        self.spectra = Plot(FREQUENCY, Axis(-90, 0, "dB", ticks=(-80, -60, -40, -20)), name="chains.picture", accessible="Spectrum before and after", height=220)
-        self.gain = Plot(Axis(0, 1, "s"), Axis(-18, 3, "dB", ticks=(-18, -12, -6, 0)), name="chains.gain", accessible="Gain over time", height=220)
+        self.spectra = Plot(
+            FREQUENCY,
+            Axis(-90, 0, "dB", ticks=(-80, -60, -40, -20)),
+            name="chains.picture",
+            accessible="Spectrum before and after",
+            height=190,
+        )
+        self.gain = Plot(
+            Axis(0, 1, "s"),
+            Axis(-18, 3, "dB", ticks=(-18, -12, -6, 0)),
+            name="chains.gain",
+            accessible="Gain over time",
+            height=190,
+        )
         self.setLayout(row(self.spectra, self.gain, spacing=8))
         self.section_s = 1.0
 
@@ -187,7 +237,12 @@ class SpectraPicture(Picture):
         self.spectra.show_curves(
             [
                 Curve("before", FREQS_HZ, effect.spectrum_before_db, "fill", "fill"),
-                Curve("after", FREQS_HZ, effect.spectrum_after_db, "b" if kept is None or kept.params != device.params else "ink"),
+                Curve(
+                    "after",
+                    FREQS_HZ,
+                    effect.spectrum_after_db,
+                    "b" if kept is None or kept.params != device.params else "ink",
+                ),
             ]
         )
         if device.kind == "transient":

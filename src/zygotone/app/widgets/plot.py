@@ -49,7 +49,9 @@ class Axis:
         return f"{value:g}".replace("-", "−")
 
 
-FREQUENCY = Axis(25.0, 16000.0, "Hz", log=True, ticks=(30, 60, 100, 200, 500, 1000, 2000, 5000, 10000), name="Frequency")
+FREQUENCY = Axis(
+    25.0, 16000.0, "Hz", log=True, ticks=(30, 60, 100, 200, 500, 1000, 2000, 5000, 10000), name="Frequency"
+)
 
 
 @dataclass(frozen=True)
@@ -129,7 +131,9 @@ class Plot(QWidget):
 
     def _to_screen(self, x, y):
         area = self.area()
-        return area.left() + self.x_axis.position(x) * area.width(), area.bottom() - np.clip(self.y_axis.position(y), -0.5, 1.5) * area.height()
+        return area.left() + self.x_axis.position(x) * area.width(), area.bottom() - np.clip(
+            self.y_axis.position(y), -0.5, 1.5
+        ) * area.height()
 
     # --- drawing -------------------------------------------------------------------------------------------
 
@@ -169,17 +173,23 @@ class Plot(QWidget):
             painter.setPen(QPen(colour("line"), 1))
             painter.drawLine(QPointF(at, area.top()), QPointF(at, area.bottom()))
             painter.setPen(colour("soft"))
-            painter.drawText(QRectF(at - 26, area.bottom() + 3, 52, 16), Qt.AlignmentFlag.AlignCenter, self.x_axis.tick_text(value))
+            painter.drawText(
+                QRectF(at - 26, area.bottom() + 3, 52, 16), Qt.AlignmentFlag.AlignCenter, self.x_axis.tick_text(value)
+            )
         for value in self.y_axis.ticks:
             at = area.bottom() - float(self.y_axis.position(value)) * area.height()
             painter.setPen(QPen(colour("line"), 1))
             painter.drawLine(QPointF(area.left(), at), QPointF(area.right(), at))
             painter.setPen(colour("soft"))
-            painter.drawText(QRectF(2, at - 8, 38, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.y_axis.tick_text(value))
+            painter.drawText(
+                QRectF(2, at - 8, 38, 16),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                self.y_axis.tick_text(value),
+            )
         painter.setPen(colour("soft"))
         painter.setFont(text_font(8.5))
         painter.drawText(QRectF(8, 4, 60, 16), Qt.AlignmentFlag.AlignLeft, self.y_axis.unit)
-        painter.drawText(QRectF(area.right() - 40, area.bottom() + 3, 50, 16), Qt.AlignmentFlag.AlignRight, self.x_axis.unit)
+        painter.drawText(QRectF(5, area.bottom() + 3, 40, 16), Qt.AlignmentFlag.AlignLeft, self.x_axis.unit)
 
     def _draw_curve(self, painter: QPainter, area: QRectF, curve: Curve) -> None:
         if not len(curve.x):
@@ -189,7 +199,11 @@ class Plot(QWidget):
         if curve.style == "bars":
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(ink)
-            zero = min(area.bottom(), float(self._to_screen(curve.x[0], 0.0)[1])) if self.y_axis.low < 0 < self.y_axis.high else area.bottom()
+            zero = (
+                min(area.bottom(), float(self._to_screen(curve.x[0], 0.0)[1]))
+                if self.y_axis.low < 0 < self.y_axis.high
+                else area.bottom()
+            )
             for x, y in zip(xs, ys, strict=True):
                 painter.drawRect(QRectF(x - 3, min(y, zero), 6, abs(zero - y)))
             return
@@ -301,5 +315,3 @@ class Plot(QWidget):
         self._cursor = min(1.0, max(0.0, (0.5 if self._cursor is None else self._cursor) + step))
         self.setAccessibleDescription(self.readout(self._cursor))
         self.update()
-
-

@@ -55,7 +55,9 @@ class Ribbon(QWidget):
             name = painter.fontMetrics().elidedText(section.name, Qt.TextElideMode.ElideRight, int(box.width() - 8))
             painter.drawText(box.adjusted(5, 3, -3, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, name)
             painter.setFont(number_font(8))
-            painter.drawText(box.adjusted(5, 0, -3, -3), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, f"{section.bars}")
+            painter.drawText(
+                box.adjusted(5, 0, -3, -3), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, f"{section.bars}"
+            )
         x = self.playhead_x()
         painter.setPen(QPen(colour("ink"), 2))
         painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))

@@ -42,7 +42,9 @@ def ruler_ticks(param: Param) -> list[float]:
 class Scale(QWidget):
     """The scale itself: ticks, a solid marker for the value in force, a hollow one for the kept value."""
 
-    def __init__(self, param: Param, name: str, on_change: Callable[[float], None], on_release: Callable[[], None]) -> None:
+    def __init__(
+        self, param: Param, name: str, on_change: Callable[[float], None], on_release: Callable[[], None]
+    ) -> None:
         super().__init__()
         self.setObjectName(name)
         self.setAccessibleName(f"{param.label}, ruler")
@@ -170,7 +172,7 @@ class Ruler(QWidget):
         self.field.setObjectName(f"{name}.value")
         self.field.setAccessibleName(param.label)
         self.field.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.field.setFixedWidth(92)
+        self.field.setFixedWidth(78)
         self.field.setFrame(False)
         self.field.setFont(number_font(10))
         self.field.setStyleSheet("QLineEdit { background: transparent; border: none; padding: 0 4px; }")
@@ -219,5 +221,3 @@ class Choice(QWidget):
     def show_value(self, value: Any, kept: Any | None) -> None:
         self.box.setCurrentIndex(self._values.index(value))
         self.kept_note.setText(f"A {self.param.format(kept)}" if kept is not None and kept != value else "")
-
-

@@ -31,8 +31,8 @@ def pan_gains(pan_pct: float, law_db: float) -> tuple[float, float]:
     if pan_pct == 0.0:
         return 1.0, 1.0
     angle = (pan_pct / 100.0 + 1.0) * math.pi / 4.0
-    # The −3 dB law is cosine and sine; a power of them gives the others.
-    power = law_db / -3.0103
+    # The −3 dB law is cosine and sine (3.01 dB to be exact); a power of them gives the others.
+    power = law_db / -3.0
     middle = math.cos(math.pi / 4.0) ** power
     left, right = max(math.cos(angle), 0.0) ** power, max(math.sin(angle), 0.0) ** power
     return left / middle, right / middle

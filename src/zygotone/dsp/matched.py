@@ -96,30 +96,32 @@ def matched_sections(section: AnalogSection, sample_rate_hz: float) -> tuple[tup
     a1, a2 = _poles(section, sample_rate_hz)
     grid = _fit_grid(section, sample_rate_hz)
     phi = _phi(grid, sample_rate_hz)
-    target = np.abs(section.response(grid)) ** 2 * _denominator_power(a1, a2, phi)
+    power = np.abs(section.response(grid)) ** 2
+    target = power * _denominator_power(a1, a2, phi)
 
     # Zeros on the imaginary axis are kept exactly and only the rest is fitted.
     b2, b1, b0 = section.b
-    w2 = math.sin(math.pi * min(section.freq_hz / sample_rate_hz, 0.5)) ** 2
-    fixed: FloatArray = np.array([1.0])
-    if b1 == 0.0 and b0 == 0.0:
-        fixed = np.array([1.0, 0.0, 0.0])  # s²: two zeros at 0 Hz
-    elif b2 == 0.0 and b0 == 0.0:
-        fixed = np.array([1.0, 0.0])  # s: one zero at 0 Hz
-    elif b1 == 0.0 and b2 != 0.0:
-        fixed = np.array([1.0, -2.0 * w2, w2 * w2])  # s² + 1: a notch
+    w = 2.0 * math.pi * min(section.freq_hz / sample_rate_hz, 0.5)
+    fixed, fixed_zeros = np.array([1.0]), np.array([1.0])  # in powers of phi, and of 1/z
+    if b1 == 0.0 and b0 == 0.0:  # s²: two zeros at 0 Hz
+        fixed, fixed_zeros = np.array([1.0, 0.0, 0.0]), np.array([1.0, -2.0, 1.0])
+    elif b2 == 0.0 and b0 == 0.0:  # s: one zero at 0 Hz
+        fixed, fixed_zeros = np.array([1.0, 0.0]), np.array([1.0, -1.0])
+    elif b1 == 0.0 and b2 != 0.0:  # s² + 1: a notch
+        w2 = math.sin(w / 2.0) ** 2
+        fixed, fixed_zeros = np.array([1.0, -2.0 * w2, w2 * w2]), np.array([1.0, -2.0 * math.cos(w), 1.0])
+    # Relative error counts, since the ear hears dB. At a notch itself the target is zero: leave it out.
+    keep = power > 1e-20 * np.max(power) if b1 or not b2 else power > 1e-6
+    phi, target, grid = phi[keep], target[keep], grid[keep]
     rest = target / np.polyval(fixed, phi)
-    # Relative error counts, since the ear hears dB. At the notch itself the target is zero: leave it out.
-    keep = target > 1e-12 * np.max(target)
-    phi, rest = phi[keep], rest[keep]
-    delay = np.exp(-2j * np.pi * grid[keep] / sample_rate_hz)
+    delay = np.exp(-2j * np.pi * grid / sample_rate_hz)
     for n_zeros in (2, 4, 6):  # as few as will do: each pair costs a section in every sample
         columns = np.vander(phi, n_zeros + 2 - len(fixed)) / rest[:, None]
         scale = np.max(np.abs(columns), axis=0)
         solved, *_ = np.linalg.lstsq(columns / scale, np.ones(len(rest)), rcond=None)
-        zeros = _factor(np.convolve(solved / scale, fixed))
+        zeros = np.convolve(_factor(solved / scale), fixed_zeros)
         digital = np.abs(np.polynomial.polynomial.polyval(delay, zeros))
-        error = np.log(np.sqrt(target[keep]) / digital)
+        error = np.log(np.sqrt(target) / digital)
         gain = math.exp(float(np.median(error)))
         if np.max(np.abs(error - np.median(error))) < _GOOD_ENOUGH:
             break

@@ -59,12 +59,14 @@ class DeviceRunner(Runner):
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         aligned = [line.process(x) for line, x in zip(self._align, inputs, strict=True)]
-        wet = self.processor.process(aligned[0], aligned[1] if len(aligned) > 1 else None)
+        with np.errstate(invalid="ignore", over="ignore"):  # what is not finite is dealt with below
+            wet = self.processor.process(aligned[0], aligned[1] if len(aligned) > 1 else None)
         self.gain_db = self.processor.gain_db
         if self._mix < 1.0:
             # Written so that an idle device gives back its input to the last bit.
             dry = self._dry.process(aligned[0])
-            wet = dry + self._mix * (wet - dry)
+            with np.errstate(invalid="ignore", over="ignore"):
+                wet = dry + self._mix * (wet - dry)
         bad = replace_not_finite(wet)
         if bad:
             self.bad_samples += bad

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zygotone.dsp.types import Stereo
+from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.graph import Graph, Node, SourceNode, compile_session
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.runners import ReadSource, Runner, make_runner
@@ -201,10 +201,10 @@ class Player:
             curve = np.minimum(weight + ramp, 1.0) if target > weight else np.maximum(weight - ramp, target)
             self._weights[index] = curve[-1]
             if curve[0] > 0.0 or curve[-1] > 0.0:
-                share = curve
+                share = _rounded(curve)
                 if index == self._choice and self._leaving:
                     left = self._leaving[0][1]
-                    share = curve * (1.0 - np.maximum(left - ramp, 0.0))
+                    share = share * (1.0 - _rounded(np.maximum(left - ramp, 0.0)))
                 out += outputs[node.key] * (share * self._gains[index])
         if len(self._versions) < 2:
             self._weights[1] = 0.0
@@ -212,9 +212,14 @@ class Player:
             node, left = self._leaving[0]
             curve = np.maximum(left - ramp, 0.0)
             if node.key in outputs:
-                out += outputs[node.key] * (curve * self._gains[self._choice])
+                out += outputs[node.key] * (_rounded(curve) * self._gains[self._choice])
             self._leaving = [(node, float(curve[-1]))] if curve[-1] > 0.0 else []
         return out
+
+
+def _rounded(ramp: FloatArray) -> FloatArray:
+    """A straight ramp of 0 to 1 without its corners, which could be heard on a pure tone."""
+    return np.asarray(0.5 - 0.5 * np.cos(np.pi * ramp))
 
 
 def _silence(start: int, frames: int) -> Stereo:

@@ -1,0 +1,362 @@
+"""Files in and out, and files that lie."""
+
+import json
+import struct
+import zipfile
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+
+from tests.builders import device, tone_project, write_stem
+from tests.signals import RATE, noise, sine
+from zygotone.advise.new_project import project_from_stems
+from zygotone.demo import build_demo
+from zygotone.engine.graph import compile_session
+from zygotone.errors import BadFileError, LoopError
+from zygotone.session import edits
+from zygotone.session.audio_files import AudioData, AudioWriter, dither, read_audio, resample, write_audio
+from zygotone.session.audio_store import AudioStore
+from zygotone.session.bench import Bench
+from zygotone.session.models import KeyInput
+from zygotone.session.journal import journal_path, recover, write_journal
+from zygotone.session.project_file import load_project, save_project, session_json
+
+# --- audio --------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("subtype", ["PCM_U8", "PCM_16", "PCM_24", "PCM_32", "FLOAT", "DOUBLE", "ULAW", "ALAW"])
+@pytest.mark.parametrize("channels", [1, 2])
+def test_wav_of_every_usual_subtype_is_read(tmp_path, subtype, channels):
+    x = sine(440.0, 0.1, level_db=-6)[:channels]
+    soundfile.write(tmp_path / "a.wav", x.T, RATE, subtype=subtype)
+    audio = read_audio(tmp_path / "a.wav")
+    assert audio.data.shape == x.shape
+    worst = {"PCM_U8": 0.01, "ULAW": 0.02, "ALAW": 0.02}.get(subtype, 1e-4)
+    assert np.max(np.abs(audio.data - x)) < worst
+
+
+@pytest.mark.parametrize("suffix", ["flac", "ogg", "aiff"])
+def test_other_formats_are_read(tmp_path, suffix):
+    x = sine(440.0, 0.3, level_db=-6)
+    soundfile.write(tmp_path / f"a.{suffix}", x.T, 44100)
+    audio = read_audio(tmp_path / f"a.{suffix}")
+    assert audio.rate_hz == 44100
+    assert np.max(np.abs(audio.data[:, :8000] - x[:, :8000])) < 0.05
+
+
+def _write(path: Path, data: bytes) -> Path:
+    path.write_bytes(data)
+    return path
+
+
+def bad_audio(folder: Path) -> dict[str, tuple[Path, str]]:
+    """Files that cannot be used, each wrong in one way, and what the refusal says."""
+    good = write_stem(folder, "good", noise(0.2), subtype="PCM_16").read_bytes()
+    soundfile.write(folder / "eight.wav", np.zeros((100, 8)), RATE)
+    soundfile.write(folder / "nan.wav", np.full((100, 2), np.nan), RATE, subtype="FLOAT")
+    soundfile.write(folder / "none.wav", np.zeros((0, 2)), RATE)
+    zero_channels = bytearray(good)
+    zero_channels[22:24] = struct.pack("<H", 0)
+    flac = folder / "cut.flac"
+    soundfile.write(flac, noise(1.0).T, RATE)
+    flac.write_bytes(flac.read_bytes()[:30000])
+    return {
+        "truncated": (_write(folder / "short.wav", good[: len(good) // 2]), "cut short"),
+        "truncated flac": (flac, "cut short|cannot be read"),
+        "empty": (_write(folder / "empty.wav", b""), "the file is empty"),
+        "no frames": (folder / "none.wav", "holds no audio"),
+        "0 channels": (_write(folder / "zero.wav", bytes(zero_channels)), "cannot be read as audio|0 channels"),
+        "nan": (folder / "nan.wav", "200 of 200 samples are not numbers"),
+        "8 channels": (folder / "eight.wav", "has 8 channels"),
+        "not audio": (_write(folder / "text.wav", b"hello, I am a letter" * 50), "cannot be read as audio"),
+        "missing": (folder / "nowhere.wav", "there is no such file"),
+        "a folder": (folder, "this is not a file"),
+    }
+
+
+@pytest.mark.parametrize(
+    "what", ["truncated", "truncated flac", "empty", "no frames", "0 channels", "nan", "8 channels", "not audio", "missing", "a folder"]
+)
+def test_bad_audio_is_refused_in_one_line(tmp_path, what):
+    path, words = bad_audio(tmp_path)[what]
+    with pytest.raises(BadFileError, match=words) as told:
+        read_audio(path)
+    assert str(path) in str(told.value)
+    assert "\n" not in str(told.value)
+
+
+def test_a_wav_whose_length_was_not_known_is_read(tmp_path):
+    data = bytearray(write_stem(tmp_path, "a", noise(0.1), subtype="PCM_16").read_bytes())
+    at = data.index(b"data")
+    data[at + 4 : at + 8] = b"\xff\xff\xff\xff"
+    assert read_audio(_write(tmp_path / "stream.wav", bytes(data))).data.shape == (2, 4800)
+
+
+def test_384_khz_is_resampled(tmp_path):
+    path = write_stem(tmp_path, "high", sine(1000.0, 0.5, rate=384000, level_db=-6), rate=384000)
+    project = project_from_stems([path])
+    assert project.session.rate_hz == 48000
+    audio = project.store.audio(project.session.assets[0], 48000)
+    assert audio.shape == (2, 24000)
+    np.testing.assert_allclose(audio[0, 1000:-1000], sine(1000.0, 0.5, level_db=-6)[0, 1000:-1000], atol=1e-4)
+
+
+def test_resampling_keeps_the_start_where_it_was():
+    x = np.zeros((1, 44100))
+    x[0, 22050] = 1.0
+    assert abs(int(np.argmax(resample(x, 44100, 48000)[0])) - 24000) <= 1
+
+
+@pytest.mark.parametrize("frames", [1, 2, 100])
+def test_clips_come_back_as_they_went_in(frames):
+    store = AudioStore()
+    x = np.random.default_rng(3).uniform(-1, 1, (2, frames))
+    asset = store.add(AudioData(x, RATE, "FLOAT", "WAV"), "a", RATE)
+    np.testing.assert_allclose(store.audio(asset, RATE), x, atol=2**-23)
+
+
+def test_levels_above_full_scale_survive():
+    store = AudioStore()
+    x = 7.3 * sine(100.0, 0.1)
+    asset = store.add(AudioData(x, RATE, "FLOAT", "WAV"), "loud", RATE)
+    np.testing.assert_allclose(store.audio(asset, RATE), x, atol=1e-5)
+
+
+def test_float_stays_float_and_pcm_is_held(tmp_path):
+    loud = 2.0 * sine(100.0, 0.1)
+    write_audio(tmp_path / "f.wav", loud, RATE, subtype="FLOAT")
+    np.testing.assert_allclose(read_audio(tmp_path / "f.wav").data, loud, atol=1e-6)
+    with AudioWriter(tmp_path / "p.wav", RATE, 2, subtype="PCM_24") as writer:
+        writer.write(loud)
+    assert writer.clipped > 0
+    assert np.max(np.abs(read_audio(tmp_path / "p.wav").data)) <= 1.0
+
+
+def test_dither_leaves_noise_and_no_distortion():
+    # Lipshitz et al. 1992: after triangular dither the error is white, power three times a step²/12.
+    x = sine(997.0, 2.0, level_db=-80.0)
+    steps = np.round(dither(x, 16) * 2**15) / 2**15
+    error = (steps - x)[0]
+    assert np.mean(error**2) == pytest.approx(3 * (2.0**-15) ** 2 / 12, rel=0.05)
+    spectrum = np.abs(np.fft.rfft(error * np.hanning(len(error)))) ** 2
+    assert spectrum[round(3 * 997 * 2)] < 30 * np.median(spectrum)  # no third harmonic
+    assert not dither(np.zeros((2, 10)), 16).any()
+
+
+def test_a_failed_write_leaves_what_was_there(tmp_path):
+    path = tmp_path / "mix.wav"
+    write_audio(path, sine(100, 0.1), RATE)
+    before = path.read_bytes()
+    with pytest.raises(RuntimeError, match="half way"), AudioWriter(path, RATE, 2) as writer:
+        writer.write(sine(200, 0.1))
+        raise RuntimeError("half way")
+    assert path.read_bytes() == before
+    assert [p.name for p in tmp_path.iterdir()] == ["mix.wav"]
+    with pytest.raises(BadFileError, match=r"neither in \.wav nor in \.flac"):
+        write_audio(tmp_path / "a.mp3", sine(100, 0.1), RATE)
+
+
+# --- projects -----------------------------------------------------------------------------------------------------
+
+
+def test_a_project_comes_back_whole(tmp_path):
+    project = tone_project(tmp_path, Bass=50.0, Kick=60.0)
+    bench = Bench(project.session)
+    bench.note("made", "Made")
+    full = replace(project, log=bench.log)
+    save_project(tmp_path / "a.zygotone", full)
+    loaded = load_project(tmp_path / "a.zygotone")
+    assert loaded.session == project.session
+    assert loaded.log == bench.log
+    for asset in loaded.session.assets:
+        np.testing.assert_array_equal(loaded.store.audio(asset, RATE), project.store.audio(asset, RATE))
+
+
+def test_the_same_project_is_the_same_bytes(tmp_path):
+    for name in ("a", "b"):
+        save_project(tmp_path / f"{name}.zygotone", build_demo())
+    assert (tmp_path / "a.zygotone").read_bytes() == (tmp_path / "b.zygotone").read_bytes()
+
+
+@pytest.fixture
+def parts(tmp_path) -> dict[str, bytes]:
+    """The members of a good project."""
+    save_project(tmp_path / "good.zygotone", tone_project(tmp_path, Bass=50.0, Kick=60.0))
+    with zipfile.ZipFile(tmp_path / "good.zygotone") as z:
+        return {name: z.read(name) for name in z.namelist()}
+
+
+def pack(path: Path, parts: dict[str, bytes], *, packed_audio: bool = False) -> Path:
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as z:
+        for name, data in parts.items():
+            audio = name.startswith("audio/") and not packed_audio
+            z.writestr(name, data, zipfile.ZIP_STORED if audio else zipfile.ZIP_DEFLATED)
+    return path
+
+
+def with_session(parts: dict[str, bytes], change) -> dict[str, bytes]:
+    data = json.loads(parts["session.json"])
+    change(data)
+    return {**parts, "session.json": json.dumps(data).encode()}
+
+
+def _chain(kind: str, **more):
+    return lambda d: d["session"]["tracks"][0].update(chain=[{"id": "x", "kind": kind, **more}])
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (lambda d: d.update(version=99), "a newer one is needed"),
+        (lambda d: d.update(version="one"), "not a number from 1"),
+        (lambda d: d.update(format="other"), "does not say that it is a Zygotone session"),
+        (lambda d: d["session"].pop("song"), r"song: Field required"),
+        (lambda d: d["session"].update(colour="blue"), "colour"),
+        (lambda d: d["session"]["song"].update(tempo_bpm="fast"), "tempo_bpm"),
+        (lambda d: d["session"]["song"].update(tempo_bpm=-3), "tempo_bpm"),
+        (lambda d: d["session"].update(rate_hz=12345), "rate_hz"),
+        (_chain("teleporter"), "there is no device of kind 'teleporter'"),
+        (_chain("compressor", ratio=1e9), "ratio must be between"),
+        (_chain("eq", bands=[{"q": -1}]), r"bands\[0\].q must be between"),
+        (_chain("compressor", key={"track": "nobody"}), "listens to track 'nobody', which does not exist"),
+        (_chain("pan", key={"track": "kick"}), "pan takes no key"),
+        (lambda d: d["session"]["assets"].clear(), "plays clip"),
+        (lambda d: d["session"]["tracks"][0].update(id="../../etc/passwd"), "id"),
+    ],
+)
+def test_a_session_that_lies_is_refused(tmp_path, parts, change, words):
+    path = pack(tmp_path / "bad.zygotone", with_session(parts, change))
+    with pytest.raises(BadFileError, match=words) as told:
+        load_project(path)
+    assert str(told.value).startswith(f"{path}: ")
+    assert "\n" not in str(told.value)
+
+
+def test_a_loop_of_keys_is_refused_by_name(tmp_path):
+    session = tone_project(tmp_path, Bass=50.0, Kick=60.0).session
+    session = edits.insert_device(session, "bass", device("compressor", key="kick"))
+    session = edits.insert_device(session, "kick", device("compressor", key="bass"))
+    with pytest.raises(LoopError, match=r"in a circle: (Bass → Kick → Bass|Kick → Bass → Kick)"):
+        compile_session(session)
+    # Listening to a track before its chain is no circle.
+    early = device("compressor").replace(key=KeyInput(track="bass", tap="before"))
+    kick = session.track("kick").replace(chain=(early,))
+    compile_session(edits.with_strip(session, kick))
+
+
+def test_what_is_not_a_zip_is_refused(tmp_path):
+    for name, data in (("text", b"not a zip at all"), ("empty", b""), ("cut", b"PK\x03\x04" + b"\0" * 40)):
+        with pytest.raises(BadFileError, match="is not a Zygotone project"):
+            load_project(_write(tmp_path / f"{name}.zygotone", data))
+    with pytest.raises(BadFileError, match="there is no such file"):
+        load_project(tmp_path / "nowhere.zygotone")
+
+
+@pytest.mark.parametrize("name", ["../evil.txt", "/etc/passwd", "audio/../../x.flac", "audio/short.flac", "run.sh", "audio/"])
+def test_a_member_that_climbs_out_is_refused(tmp_path, parts, name):
+    with pytest.raises(BadFileError, match="is not a member that a project has"):
+        load_project(pack(tmp_path / "bad.zygotone", {**parts, name: b"x"}))
+
+
+def test_a_bomb_is_refused_without_being_unpacked(tmp_path, parts):
+    huge = b" " * (65 << 20)
+    with pytest.raises(BadFileError, match="would unpack to 65 MiB"):
+        load_project(pack(tmp_path / "bomb.zygotone", {**parts, "session.json": huge}))
+    with pytest.raises(BadFileError, match="is packed; audio is stored as it is"):
+        load_project(pack(tmp_path / "packed.zygotone", parts, packed_audio=True))
+
+
+def test_a_member_that_lies_about_its_size_is_refused(tmp_path, parts):
+    path = pack(tmp_path / "liar.zygotone", {**parts, "session.json": b" " * (65 << 20)})
+    data = bytearray(path.read_bytes())
+    with zipfile.ZipFile(path) as z:
+        at = z.start_dir
+    while data[at : at + 4] == b"PK\x01\x02":
+        length = struct.unpack("<HHH", data[at + 28 : at + 34])
+        if data[at + 46 : at + 46 + length[0]] == b"session.json":
+            data[at + 24 : at + 28] = struct.pack("<I", 1000)  # the directory now claims 1000 bytes
+        at += 46 + sum(length)
+    with pytest.raises(BadFileError, match=r"session\.json"):
+        load_project(_write(path, bytes(data)))
+
+
+def test_deep_nesting_is_refused(tmp_path, parts):
+    deep = b"[" * 200000 + b"]" * 200000
+    with pytest.raises(BadFileError, match="nested too deeply|does not say"):
+        load_project(pack(tmp_path / "deep.zygotone", {**parts, "session.json": deep}))
+
+
+def test_a_missing_clip_is_named(tmp_path, parts):
+    gone = next(name for name in parts if name.startswith("audio/"))
+    with pytest.raises(BadFileError, match="is missing from the project"):
+        load_project(pack(tmp_path / "bad.zygotone", {k: v for k, v in parts.items() if k != gone}))
+
+
+def test_a_clip_that_is_not_what_its_name_says_is_refused(tmp_path, parts):
+    first, second = (name for name in parts if name.startswith("audio/"))
+    swapped = {**parts, first: parts[second]}
+    project = load_project(pack(tmp_path / "bad.zygotone", swapped))
+    with pytest.raises(BadFileError, match="does not hold the audio its name promises"):
+        for asset in project.session.assets:
+            project.store.audio(asset, RATE)
+
+
+def test_a_damaged_log_line_is_named(tmp_path, parts):
+    with pytest.raises(BadFileError, match=r"log\.jsonl line 2"):
+        line = b'{"number": 1, "time": "2026-01-01T00:00:00+00:00", "action": "made", "title": "x"}\n'
+        load_project(pack(tmp_path / "bad.zygotone", {**parts, "log.jsonl": line + b"{oops\n"}))
+
+
+def test_a_failed_save_leaves_the_old_file(tmp_path):
+    project = tone_project(tmp_path, Bass=50.0)
+    path = tmp_path / "a.zygotone"
+    save_project(path, project)
+    before = path.read_bytes()
+    broken = replace(project, store=AudioStore())  # the clip cannot be found while writing
+    with pytest.raises(KeyError):
+        save_project(path, broken)
+    assert path.read_bytes() == before
+    assert not list(tmp_path.glob(".*.part"))
+    with pytest.raises(BadFileError, match="cannot be saved"):
+        save_project(tmp_path / "no" / "such" / "folder.zygotone", project)
+
+
+def test_undo_after_saving_still_has_its_clip(tmp_path):
+    project = tone_project(tmp_path, Bass=50.0, Kick=60.0)
+    path = tmp_path / "a.zygotone"
+    save_project(path, project)
+    loaded = load_project(path)
+    without = replace(loaded, session=edits.remove_track(loaded.session, "kick"))
+    save_project(path, without)
+    for asset in loaded.session.assets:  # undo brings the old session back
+        assert loaded.store.audio(asset, RATE).any()
+
+
+# --- journal ------------------------------------------------------------------------------------------------------
+
+
+def test_a_crash_loses_next_to_nothing(tmp_path):
+    project = tone_project(tmp_path, Bass=50.0, Kick=60.0)
+    path = tmp_path / "a.zygotone"
+    save_project(path, project)
+    for value in (-3.0, -6.0):
+        changed = replace(project, session=edits.change_strip(project.session, "bass", level_db=value))
+        write_journal(path, changed, saved_log=0)
+    saved = load_project(path)
+    found = recover(path, saved)
+    assert found.session.track("bass").level_db == -6.0
+    # The crash came in the middle of a line: the one before counts.
+    journal = journal_path(path)
+    journal.write_bytes(journal.read_bytes()[:-200])
+    assert recover(path, saved).session.track("bass").level_db == -3.0
+    journal.write_bytes(b"\x00garbage\n{}\n[1,2]\n")
+    assert recover(path, saved) is None
+
+
+def test_the_session_json_is_plain():
+    data = json.loads(session_json(build_demo().session, None))
+    assert data["format"] == "zygotone"
+    assert data["session"]["tracks"][0]["name"] == "Kick"

@@ -1,0 +1,254 @@
+"""The session as a value: edits, undo, trials, the log."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
+
+from tests.builders import device, tone_project
+from zygotone.demo import build_demo
+from zygotone.errors import ParameterError
+from zygotone.session import edits
+from zygotone.session.bench import Bench, Reading, Trial
+from zygotone.session.models import Session
+from zygotone.session.params import Param, Values, format_number, frequency, level, number
+
+DEMO = build_demo().session
+
+
+def test_a_session_survives_json():
+    assert Session.model_validate_json(DEMO.model_dump_json()) == DEMO
+
+
+def test_values_are_equal_and_hash_alike():
+    a, b = Values({"x": 1.0, "bands": (Values({"q": 2.0}),)}), Values({"x": 1.0, "bands": (Values({"q": 2.0}),)})
+    assert a == b
+    assert hash(a) == hash(b)
+    assert a.replace(x=2.0) != a
+
+
+def test_an_edit_shares_what_it_did_not_change():
+    after = edits.change_strip(DEMO, "bass", level_db=-3.0)
+    assert after.track("bass").level_db == -3.0
+    assert DEMO.track("bass").level_db != -3.0
+    assert after.track("kick") is DEMO.track("kick")
+    assert after.song is DEMO.song
+
+
+def test_devices_are_added_moved_duplicated_and_removed():
+    session = edits.insert_device(DEMO, "kick", device("eq", "one"))
+    session = edits.insert_device(session, "kick", device("compressor", "two"))
+    session = edits.move_device(session, "kick", "two", -1)
+    assert [d.id for d in session.strip("kick").chain] == ["two", "one"]
+    session = edits.duplicate_device(session, "kick", "two")
+    assert [d.kind for d in session.strip("kick").chain] == ["compressor", "compressor", "eq"]
+    assert len({d.id for d in session.strip("kick").chain}) == 3
+    session = edits.remove_device(session, "kick", "two")
+    assert [d.kind for d in session.strip("kick").chain] == ["compressor", "eq"]
+
+
+def test_a_device_is_checked_when_it_is_changed():
+    with pytest.raises(ParameterError, match="ratio must be between 1 and 40"):
+        edits.change_device(DEMO, "bass", "compressor", ratio=90.0)
+    changed = edits.change_device(DEMO, "bass", "compressor", ratio=8.0, on=False)
+    assert changed.strip("bass").device("compressor").params["ratio"] == 8.0
+    assert not changed.strip("bass").device("compressor").on
+
+
+def test_removing_a_track_lets_its_listeners_hear_themselves():
+    session = edits.insert_device(DEMO, "bass", device("compressor", "duck", key="kick"))
+    session = edits.remove_track(session, "kick")
+    assert session.strip("bass").device("duck").key is None
+    assert Session.model_validate(session.model_dump()) == session
+
+
+def test_sections_that_go_take_their_parts_along():
+    left = [s for s in DEMO.song.sections if s.id != "chorus"]
+    session = edits.change_sections(DEMO, left)
+    assert all(p.section != "chorus" for p in session.track("kick").source.parts)
+    assert "chorus" not in session.track("guitar-l").source.sections
+
+
+@pytest.mark.parametrize(
+    ("broken", "words"),
+    [
+        ({"tracks": (DEMO.tracks[0], DEMO.tracks[0])}, "two tracks or buses are called 'kick'"),
+        ({"buses": ()}, "goes to bus 'drums', which does not exist"),
+        ({"assets": ()}, "plays clip"),
+    ],
+)
+def test_a_session_that_does_not_hold_together_is_refused(broken, words):
+    with pytest.raises(ValueError, match=words):
+        Session.model_validate({**DEMO.model_dump(), **{k: [v.model_dump() for v in t] for k, t in broken.items()}})
+
+
+# --- parameters ---------------------------------------------------------------------------------------------------
+
+FREQ = frequency("freq_hz", "Frequency", 1000.0, "x.")
+TIME = number("time_ms", "Time", "ms", 1.0, 2000.0, 100.0, "x.", scale="log")
+GAIN = level("gain_db", "Gain", -24.0, 24.0, 0.0, "x.")
+
+
+@given(st.floats(0, 1), st.sampled_from([FREQ, TIME, GAIN]))
+def test_position_and_value_are_a_pair(position, param: Param):
+    assert param.position_of(param.value_at(position)) == pytest.approx(position, abs=1e-9)
+
+
+@pytest.mark.parametrize(
+    ("param", "text", "value"),
+    [(FREQ, "250", 250.0), (FREQ, "2.5k", 2500.0), (FREQ, "A#2", 116.5409), (TIME, "1/8d", 375.0), (TIME, "20 ms", 20.0), (GAIN, "−3", -3.0), (GAIN, "-3 dB", -3.0), (GAIN, "1,5", 1.5)],
+)
+def test_numbers_as_people_type_them(param, text, value):
+    assert param.parse(text, bpm=120.0) == pytest.approx(value, rel=1e-5)
+
+
+@pytest.mark.parametrize(("param", "text"), [(GAIN, "loud"), (GAIN, "99"), (FREQ, "H2"), (TIME, "1/0")])
+def test_what_cannot_be_a_value_is_refused(param, text):
+    with pytest.raises(ParameterError):
+        param.parse(text, bpm=120.0)
+
+
+@given(st.floats(-24, 24))
+def test_a_shown_level_can_be_typed_again(value):
+    assert GAIN.parse(GAIN.format(value), bpm=120) == pytest.approx(value, abs=0.051)
+
+
+def test_numbers_have_a_true_minus_and_no_negative_zero():
+    assert format_number(-1.44, "dB") == "−1.4 dB"
+    assert format_number(-0.01, "dB") == "0.0 dB"
+    assert format_number(12345.0, "Hz") == "12.3 kHz"
+
+
+# --- bench --------------------------------------------------------------------------------------------------------
+
+
+def set_level(value: float):
+    return lambda s: edits.change_strip(s, "bass", level_db=value)
+
+
+def a_trial(value: float) -> Trial:
+    reading = Reading(name="kick_clear_db", label="Kick clear", unit="dB", before=-1.0, after=3.2)
+    return Trial(session=set_level(value)(DEMO), title=f"level {value}", finding="f", fix=1, tracks=("bass",), readings=(reading,))
+
+
+def test_a_hand_edit_belongs_to_the_trial():
+    bench = Bench(DEMO)
+    bench.try_out(a_trial(-6.0))
+    bench.edit("Level", set_level(-7.0))
+    assert bench.kept == DEMO
+    assert bench.session.track("bass").level_db == -7.0
+    bench.keep("sits better")
+    assert bench.kept.track("bass").level_db == -7.0
+    assert bench.trial is None
+    assert [e.action for e in bench.log] == ["tried", "kept"]
+    assert bench.log[-1].reason == "sits better"
+    assert bench.log[-1].readings[0].after == 3.2
+
+
+def test_dropping_leaves_the_kept_version_and_is_logged():
+    bench = Bench(DEMO)
+    bench.try_out(a_trial(-6.0))
+    bench.drop("too thin")
+    assert bench.kept == DEMO
+    assert [e.action for e in bench.log] == ["tried", "dropped"]
+
+
+def test_all_of_it_undoes_and_the_record_says_so():
+    bench = Bench(DEMO)
+    bench.try_out(a_trial(-6.0))
+    bench.keep()
+    bench.undo()
+    assert bench.trial is not None
+    assert bench.kept == DEMO
+    bench.undo()
+    assert bench.trial is None
+    bench.redo()
+    bench.redo()
+    assert bench.kept.track("bass").level_db == -6.0
+    assert [e.action for e in bench.log] == ["tried", "kept", "undone", "undone", "redone", "redone"]
+
+
+def test_one_drag_is_one_step():
+    bench = Bench(DEMO)
+    for value in (-1.5, -2.0, -2.5):
+        bench.edit("Level", set_level(value), merge_key="drag")
+    bench.end_merge()
+    bench.edit("Level", set_level(-9.0), merge_key="drag")
+    bench.undo()
+    assert bench.session.track("bass").level_db == -2.5
+    bench.undo()
+    assert bench.session == DEMO
+
+
+def test_a_version_of_the_log_comes_back():
+    bench = Bench(DEMO)
+    bench.try_out(a_trial(-6.0))
+    bench.keep()
+    entry = bench.log[-1]
+    bench.edit("Level", set_level(0.0))
+    bench.restore(entry)
+    assert bench.kept.track("bass").level_db == -6.0
+    with pytest.raises(ParameterError, match="holds no version"):
+        bench.restore(bench.log[0])
+
+
+def test_an_edit_that_changes_nothing_is_no_step():
+    bench = Bench(DEMO)
+    bench.edit("Nothing", lambda s: s)
+    assert bench.undo_label is None
+
+
+class BenchMachine(RuleBasedStateMachine):
+    """Whatever is done: undo after do is where one was, and the log only grows."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.bench = Bench(DEMO)
+        self.longest = 0
+
+    @rule(value=st.sampled_from([-12.0, -6.0, 3.0]))
+    def edit(self, value):
+        before = self.bench.state
+        self.bench.edit("Level", set_level(value))
+        if self.bench.state != before:
+            after = self.bench.state
+            self.bench.undo()
+            assert self.bench.state == before
+            self.bench.redo()
+            assert self.bench.state == after
+
+    @rule(value=st.sampled_from([-10.0, -5.0]))
+    def try_out(self, value):
+        self.bench.try_out(a_trial(value))
+
+    @precondition(lambda self: self.bench.trial is not None)
+    @rule()
+    def keep(self):
+        b = self.bench.trial.session
+        self.bench.keep()
+        assert self.bench.kept == b
+
+    @precondition(lambda self: self.bench.trial is not None)
+    @rule()
+    def drop(self):
+        a = self.bench.kept
+        self.bench.drop()
+        assert self.bench.kept == a
+
+    @rule()
+    def undo(self):
+        self.bench.undo()
+
+    @invariant()
+    def the_log_only_grows(self):
+        assert len(self.bench.log) >= self.longest
+        self.longest = len(self.bench.log)
+        assert [e.number for e in self.bench.log] == list(range(1, self.longest + 1))
+
+
+TestBenchMachine = BenchMachine.TestCase
+
+
+def test_names_of_new_tracks_are_free(tmp_path):
+    project = tone_project(tmp_path, Bass=50.0, Kick=60.0)
+    assert [t.id for t in project.session.tracks] == ["bass", "kick"]

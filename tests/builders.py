@@ -19,7 +19,9 @@ def write_stem(folder: Path, name: str, audio: np.ndarray, rate: int = RATE, sub
     return path
 
 
-def pair_project(folder: Path, *, kick_hz: float = 50.0, bass_hz: float = 50.0, gap_ms: float = -9.0, **bass: float) -> Project:
+def pair_project(
+    folder: Path, *, kick_hz: float = 50.0, bass_hz: float = 50.0, gap_ms: float = -9.0, **bass: float
+) -> Project:
     """A kick and a bass of known fundamentals and a known gap, 120 BPM."""
     stems = [
         write_stem(folder, "Kick", kick_track(kick_hz)),

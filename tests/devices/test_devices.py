@@ -88,7 +88,15 @@ def test_mid_and_side_are_kept_apart():
 @pytest.mark.parametrize(("detector", "reads"), [("peak", 0.0), ("rms", -3.0103)])
 def test_the_static_curve_on_a_sine(level_db, knee_db, detector, reads):
     # Giannoulis et al. 2012, eq. 4; the bar is 0.1 dB. A sine's RMS lies 3.01 dB under its peak.
-    one = device("compressor", threshold_db=-20.0, ratio=4.0, knee_db=knee_db, attack_ms=10.0, release_ms=100.0, detector=detector)
+    one = device(
+        "compressor",
+        threshold_db=-20.0,
+        ratio=4.0,
+        knee_db=knee_db,
+        attack_ms=10.0,
+        release_ms=100.0,
+        detector=detector,
+    )
     x = sine(1000.0, 1.0, level_db=level_db)
     y = make_processor(one, RATE).process(x, None)
     out_db = 20 * np.log10(np.max(np.abs(y[0, -4800:])))

@@ -17,7 +17,13 @@ RATE = 48000
 
 # Settings under which a device works hard, and under which it does nothing at all.
 BUSY = {
-    "eq": {"bands": [{"gain_db": 6.0}, {"shape": "low_cut", "freq_hz": 60.0, "slope_db_oct": 30}, {"freq_hz": 9000.0, "gain_db": -9.0, "channel": "side"}]},
+    "eq": {
+        "bands": [
+            {"gain_db": 6.0},
+            {"shape": "low_cut", "freq_hz": 60.0, "slope_db_oct": 30},
+            {"freq_hz": 9000.0, "gain_db": -9.0, "channel": "side"},
+        ]
+    },
     "compressor": {"threshold_db": -40.0, "ratio": 6.0, "lookahead_ms": 3.0, "key_low_cut_hz": 100.0},
     "keyed_eq": {"threshold_db": -50.0, "freq_hz": 500.0},
     "saturation": {"drive_db": 20.0, "tilt_db": 4.0, "bias": 0.2, "clean_below_hz": 100.0},

@@ -24,7 +24,12 @@ def streamed(project, session, *, block: int) -> np.ndarray:
     graph = compile_session(session)
     blocks = []
     stream_nodes(
-        renderer, graph, {"mix": graph.mix}, (0, RATE * 3), block_frames=block, sink=lambda _, x: blocks.append(x.copy())
+        renderer,
+        graph,
+        {"mix": graph.mix},
+        (0, RATE * 3),
+        block_frames=block,
+        sink=lambda _, x: blocks.append(x.copy()),
     )
     return np.concatenate(blocks, axis=1)
 
@@ -33,11 +38,20 @@ def streamed(project, session, *, block: int) -> np.ndarray:
 def test_any_block_size_renders_the_same(tmp_path, block):
     project = tone_project(tmp_path, Bass=50.0, Kick=60.0)
     session = edits.insert_device(project.session, "bass", device("saturation", "s", drive_db=12.0))
-    session = edits.insert_device(session, "bass", device("compressor", "c", key="kick", threshold_db=-30.0, lookahead_ms=2.0))
+    session = edits.insert_device(
+        session, "bass", device("compressor", "c", key="kick", threshold_db=-30.0, lookahead_ms=2.0)
+    )
     reference = Renderer(project.store).mix(session)
     renderer, graph = Renderer(project.store), compile_session(session)
     blocks = []
-    stream_nodes(renderer, graph, {"mix": graph.mix}, (0, reference.shape[1]), block_frames=block, sink=lambda _, x: blocks.append(x.copy()))
+    stream_nodes(
+        renderer,
+        graph,
+        {"mix": graph.mix},
+        (0, reference.shape[1]),
+        block_frames=block,
+        sink=lambda _, x: blocks.append(x.copy()),
+    )
     np.testing.assert_array_equal(np.concatenate(blocks, axis=1), reference)
 
 
@@ -71,7 +85,9 @@ def test_an_untouched_stem_comes_out_as_it_went_in(tmp_path):
 def test_a_key_is_taken_before_or_after_the_chain(tmp_path, tap):
     project = tone_project(tmp_path, Bass=50.0, Kick=60.0)
     session = edits.insert_device(project.session, "kick", device("gain", "g", gain_db=-60.0))
-    keyed = device("compressor", "c", threshold_db=-40.0, ratio=20.0, attack_ms=1.0).replace(key=KeyInput(track="kick", tap=tap))
+    keyed = device("compressor", "c", threshold_db=-40.0, ratio=20.0, attack_ms=1.0).replace(
+        key=KeyInput(track="kick", tap=tap)
+    )
     session = edits.insert_device(session, "bass", keyed)
     renderer = Renderer(project.store)
     graph = compile_session(session)
@@ -82,7 +98,9 @@ def test_a_key_is_taken_before_or_after_the_chain(tmp_path, tap):
 
 def test_a_muted_track_is_not_heard_but_still_keys(tmp_path):
     project = tone_project(tmp_path, Bass=50.0, Kick=60.0)
-    session = edits.insert_device(project.session, "bass", device("compressor", "c", key="kick", threshold_db=-40.0, ratio=20.0))
+    session = edits.insert_device(
+        project.session, "bass", device("compressor", "c", key="kick", threshold_db=-40.0, ratio=20.0)
+    )
     open_ = Renderer(project.store).stem(session, "bass")
     muted = edits.change_strip(session, "kick", mute=True)
     np.testing.assert_array_equal(Renderer(project.store).stem(muted, "bass"), open_)
@@ -133,7 +151,9 @@ def test_a_section_sounds_as_it_does_in_the_song(demo):
 def streamed_span(project, start, end):
     renderer, graph = Renderer(project.store), compile_session(project.session)
     blocks = []
-    stream_nodes(renderer, graph, {"mix": graph.mix}, (start, end), block_frames=4096, sink=lambda _, x: blocks.append(x.copy()))
+    stream_nodes(
+        renderer, graph, {"mix": graph.mix}, (start, end), block_frames=4096, sink=lambda _, x: blocks.append(x.copy())
+    )
     return np.concatenate(blocks, axis=1)
 
 
@@ -182,7 +202,9 @@ def test_an_edit_while_playing_does_not_click_and_is_heard_at_once(tmp_path):
     session = edits.insert_device(project.session, "bass", device("eq", "e", bands=[{"freq_hz": 50.0, "gain_db": 1.0}]))
     player = player_for(project, session)
     before = pull(player, 9728)[:, 1024:]
-    player.set_versions(Version(edits.change_device(session, "bass", "e", bands=({"freq_hz": 50.0, "gain_db": -9.0},))), None)
+    player.set_versions(
+        Version(edits.change_device(session, "bass", "e", bands=({"freq_hz": 50.0, "gain_db": -9.0},))), None
+    )
     after = pull(player, 24064)
     assert steepest(after) < 2.0 * steepest(before)
     # Heard within 50 ms means heard in the next blocks; a bell at 50 Hz takes a period or two to settle.

@@ -21,7 +21,13 @@ from zygotone.music.tempo import (
 
 @pytest.mark.parametrize(
     ("text", "beats"),
-    [("1/4", Fraction(1)), ("1/8d", Fraction(3, 4)), ("1/8t", Fraction(1, 3)), ("1/1", Fraction(4)), (" 1/16D ", Fraction(3, 8))],
+    [
+        ("1/4", Fraction(1)),
+        ("1/8d", Fraction(3, 4)),
+        ("1/8t", Fraction(1, 3)),
+        ("1/1", Fraction(4)),
+        (" 1/16D ", Fraction(3, 8)),
+    ],
 )
 def test_note_values_are_exact(text, beats):
     assert note_value_to_beats(text) == beats
@@ -69,12 +75,17 @@ def test_the_kick_of_the_sketch_is_named():
     assert str(name_pitch(52.6)) == "G♯1 +23 ct"
 
 
-@pytest.mark.parametrize(("text", "hz"), [("250", 250.0), ("2.5k", 2500.0), ("250 Hz", 250.0), ("A#2", 116.540940), ("Bb2", 116.540940)])
+@pytest.mark.parametrize(
+    ("text", "hz"), [("250", 250.0), ("2.5k", 2500.0), ("250 Hz", 250.0), ("A#2", 116.540940), ("Bb2", 116.540940)]
+)
 def test_frequencies_as_typed(text, hz):
     assert parse_hz(text) == pytest.approx(hz)
 
 
-@pytest.mark.parametrize(("text", "name"), [("F#m", "F♯ minor"), ("F♯ minor", "F♯ minor"), ("Bb", "A♯ major"), ("c maj", "C major"), ("a min", "A minor")])
+@pytest.mark.parametrize(
+    ("text", "name"),
+    [("F#m", "F♯ minor"), ("F♯ minor", "F♯ minor"), ("Bb", "A♯ major"), ("c maj", "C major"), ("a min", "A minor")],
+)
 def test_keys_as_typed(text, name):
     assert parse_key(text).name == name
 
@@ -85,7 +96,10 @@ def test_f_sharp_minor_has_its_notes():
     assert table["F♯"] == [pytest.approx(46.249, abs=1e-3)]
 
 
-@pytest.mark.parametrize(("ratio", "name"), [(1.0, "unison"), (2.0, "unison"), (1.5, "fifth"), (2 ** (6 / 12), "tritone"), (1.25, "major third")])
+@pytest.mark.parametrize(
+    ("ratio", "name"),
+    [(1.0, "unison"), (2.0, "unison"), (1.5, "fifth"), (2 ** (6 / 12), "tritone"), (1.25, "major third")],
+)
 def test_intervals_are_named(ratio, name):
     found = interval(110.0, 110.0 * ratio)
     assert found.name == name

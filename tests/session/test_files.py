@@ -20,8 +20,8 @@ from zygotone.session import edits
 from zygotone.session.audio_files import AudioData, AudioWriter, dither, read_audio, resample, write_audio
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.bench import Bench
-from zygotone.session.models import KeyInput
 from zygotone.session.journal import journal_path, recover, write_journal
+from zygotone.session.models import KeyInput
 from zygotone.session.project_file import load_project, save_project, session_json
 
 # --- audio --------------------------------------------------------------------------------------------------------
@@ -78,7 +78,19 @@ def bad_audio(folder: Path) -> dict[str, tuple[Path, str]]:
 
 
 @pytest.mark.parametrize(
-    "what", ["truncated", "truncated flac", "empty", "no frames", "0 channels", "nan", "8 channels", "not audio", "missing", "a folder"]
+    "what",
+    [
+        "truncated",
+        "truncated flac",
+        "empty",
+        "no frames",
+        "0 channels",
+        "nan",
+        "8 channels",
+        "not audio",
+        "missing",
+        "a folder",
+    ],
 )
 def test_bad_audio_is_refused_in_one_line(tmp_path, what):
     path, words = bad_audio(tmp_path)[what]
@@ -142,7 +154,7 @@ def test_dither_leaves_noise_and_no_distortion():
     error = (steps - x)[0]
     assert np.mean(error**2) == pytest.approx(3 * (2.0**-15) ** 2 / 12, rel=0.05)
     spectrum = np.abs(np.fft.rfft(error * np.hanning(len(error)))) ** 2
-    assert spectrum[round(3 * 997 * 2)] < 30 * np.median(spectrum)  # no third harmonic
+    assert spectrum[(3 * 997 * 2)] < 30 * np.median(spectrum)  # no third harmonic
     assert not dither(np.zeros((2, 10)), 16).any()
 
 
@@ -255,7 +267,9 @@ def test_what_is_not_a_zip_is_refused(tmp_path):
         load_project(tmp_path / "nowhere.zygotone")
 
 
-@pytest.mark.parametrize("name", ["../evil.txt", "/etc/passwd", "audio/../../x.flac", "audio/short.flac", "run.sh", "audio/"])
+@pytest.mark.parametrize(
+    "name", ["../evil.txt", "/etc/passwd", "audio/../../x.flac", "audio/short.flac", "run.sh", "audio/"]
+)
 def test_a_member_that_climbs_out_is_refused(tmp_path, parts, name):
     with pytest.raises(BadFileError, match="is not a member that a project has"):
         load_project(pack(tmp_path / "bad.zygotone", {**parts, name: b"x"}))

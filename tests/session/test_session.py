@@ -96,7 +96,16 @@ def test_position_and_value_are_a_pair(position, param: Param):
 
 @pytest.mark.parametrize(
     ("param", "text", "value"),
-    [(FREQ, "250", 250.0), (FREQ, "2.5k", 2500.0), (FREQ, "A#2", 116.5409), (TIME, "1/8d", 375.0), (TIME, "20 ms", 20.0), (GAIN, "−3", -3.0), (GAIN, "-3 dB", -3.0), (GAIN, "1,5", 1.5)],
+    [
+        (FREQ, "250", 250.0),
+        (FREQ, "2.5k", 2500.0),
+        (FREQ, "A#2", 116.5409),
+        (TIME, "1/8d", 375.0),
+        (TIME, "20 ms", 20.0),
+        (GAIN, "−3", -3.0),
+        (GAIN, "-3 dB", -3.0),
+        (GAIN, "1,5", 1.5),
+    ],
 )
 def test_numbers_as_people_type_them(param, text, value):
     assert param.parse(text, bpm=120.0) == pytest.approx(value, rel=1e-5)
@@ -128,7 +137,14 @@ def set_level(value: float):
 
 def a_trial(value: float) -> Trial:
     reading = Reading(name="kick_clear_db", label="Kick clear", unit="dB", before=-1.0, after=3.2)
-    return Trial(session=set_level(value)(DEMO), title=f"level {value}", finding="f", fix=1, tracks=("bass",), readings=(reading,))
+    return Trial(
+        session=set_level(value)(DEMO),
+        title=f"level {value}",
+        finding="f",
+        fix=1,
+        tracks=("bass",),
+        readings=(reading,),
+    )
 
 
 def test_a_hand_edit_belongs_to_the_trial():

@@ -35,7 +35,7 @@ class Colours:
 
 PAPER = Colours(
     ground="#f3eee6", sheet="#fbfaf4", line="#d8d2c3", fill="#e8e1d2", ink="#22262b", soft="#6b675f",
-    a="#2552a0", b="#cf4f22", a_fill="#e2e9f5", b_fill="#fdeae2", clash="#7a3572", count="#8a5f00", good="#3d6b2a",
+    a="#2552a0", b="#b8431a", a_fill="#e2e9f5", b_fill="#fdeae2", clash="#7a3572", count="#8a5f00", good="#3d6b2a",
     on_b="#ffffff",
 )  # fmt: skip
 NIGHT = Colours(

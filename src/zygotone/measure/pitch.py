@@ -14,6 +14,8 @@ LOWEST_HZ, HIGHEST_HZ = 20.0, 4000.0
 # A partial counts as evidence from this level under the strongest one.
 _EVIDENCE_DB = -36.0
 _N_FFT = 1 << 16
+# The strongest partial of a pitched sound holds at least this share of its power; of noise it holds far less.
+_LEAST_SHARE = 0.03
 
 
 def window_fundamental(
@@ -46,6 +48,10 @@ def window_fundamental(
 
     peak_hz = refine(strongest)
     lobe = 2.6 * sample_rate_hz / n  # half the window's main lobe, in Hz
+    reach = round(lobe / width)
+    near = magnitude[max(0, strongest - reach) : strongest + reach + 1]
+    if float(near @ near) < _LEAST_SHARE * float(magnitude @ magnitude):
+        return math.nan, 0.0
 
     def partial(hz: float) -> float:
         """Level of a local peak near ``hz`` relative to the strongest, in dB; −120 where there is no peak."""

@@ -1,0 +1,251 @@
+"""Findings and the ladder, on material whose truth is known."""
+
+import numpy as np
+import pytest
+import soundfile
+
+from tests.builders import device, pair_project, write_stem
+from tests.signals import RATE, bass_track, clear_db, kick_track, noise, sine
+from zygotone.advise.advisor import find_all, find_by_id, measured_change, with_fixes
+from zygotone.advise.findings import Context
+from zygotone.advise.new_project import bars_for, project_from_stems
+from zygotone.advise.roles import guess_role, role_from_name
+from zygotone.advise.views import chain_steps, device_effect, pair_view
+from zygotone.demo import BASS_EARLY_MS, KICK_HZ, build_demo
+from zygotone.engine.renderer import Renderer
+from zygotone.errors import BadFileError, ParameterError
+from zygotone.measure.low_end import find_kick
+from zygotone.session import edits
+
+
+def clash_of(project):
+    renderer = Renderer(project.store)
+    found = {f.rule: f for f in find_all(project.session, renderer)}
+    return renderer, found
+
+
+@pytest.mark.parametrize(
+    ("kick_hz", "bass_hz", "gap_ms"), [(50.0, 50.0, -9.0), (52.6, 52.0, 0.5), (46.2, 46.2, 25.0), (55.0, 110.0, -14.0)]
+)
+def test_findings_name_the_fundamental_and_the_gap(tmp_path, kick_hz, bass_hz, gap_ms):
+    project = pair_project(tmp_path, kick_hz=kick_hz, bass_hz=bass_hz, gap_ms=gap_ms, level=0.5)
+    _, found = clash_of(project)
+    clash = found.get("kick_bass_clash") or found["kick_bass_timing"]
+    assert clash.evidence["kick_hz"] == pytest.approx(kick_hz, abs=0.5)
+    assert clash.evidence["bass_hz"] == pytest.approx(bass_hz, abs=0.5)
+    assert clash.evidence["onset_gap_ms"] == pytest.approx(gap_ms, abs=1.0)
+    assert ("kick_bass_timing" in found) == (gap_ms < -1.5 or gap_ms > 15.0)
+
+
+def test_the_ladder_is_in_its_order(tmp_path):
+    project = pair_project(tmp_path, level=0.5)
+    renderer, found = clash_of(project)
+    clash = with_fixes(project.session, renderer, found["kick_bass_clash"])
+    assert [f.label for f in clash.fixes] == [
+        "Line up the starts", "Shape the bass onset", "Carve a seat", "Dip only while the kick speaks", "Duck the whole bass",
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize("level", [0.35, 0.6])
+def test_kept_rungs_clear_the_kick_and_keep_their_promise(tmp_path, level):
+    """Work down the ladder, keeping every rung that applies, until the kick is clear; measure with other code."""
+    project = pair_project(tmp_path, level=level)
+    session, store = project.session, project.store
+
+    def measured(version) -> float:
+        renderer = Renderer(store)
+        kick, bass = renderer.stem(version, "kick"), renderer.stem(version, "bass")
+        known = find_kick(kick, RATE)
+        return clear_db(kick, bass, known.fundamental_hz, [o / RATE for o in known.onsets])
+
+    before = measured(session)
+    for number in range(5):
+        renderer = Renderer(store)
+        clash = [f for f in find_all(session, renderer) if f.rule == "kick_bass_clash"]
+        if not clash:
+            break
+        fix = with_fixes(session, renderer, clash[0]).fixes[number]
+        if not fix.applies:
+            assert fix.why_not
+            continue
+        after = measured(fix.session)
+        assert fix.gain["kick_clear_db"] == pytest.approx(after - before, abs=0.3), fix.label
+        session, before = fix.session, after
+    assert before >= 3.0
+
+
+@pytest.mark.parametrize("number", [3, 4, 5])
+def test_each_of_the_last_rungs_alone_clears_a_moderate_clash(tmp_path, number):
+    project = pair_project(tmp_path, level=0.42, gap_ms=3.0)
+    renderer, found = clash_of(project)
+    clash = with_fixes(project.session, renderer, found["kick_bass_clash"])
+    fix = clash.fixes[number - 1]
+    assert clash.evidence["kick_clear_db"] + fix.gain["kick_clear_db"] >= 3.0
+    changes = measured_change(project.session, fix.session, project.store, clash, fix.gain | fix.cost)
+    assert changes["kick_clear_db"]["change"] == pytest.approx(fix.gain["kick_clear_db"], abs=0.05)
+    assert changes["bass_lost_lu"]["change"] == pytest.approx(fix.cost["bass_lost_lu"], abs=0.05)
+    pumps = fix.cost["pumping_db"] > 0.1
+    assert pumps == (number > 3)
+
+
+def test_rungs_take_their_settings_from_the_material(tmp_path):
+    project = pair_project(tmp_path, kick_hz=57.0, bass_hz=57.0, level=0.4, gap_ms=3.0)
+    renderer, found = clash_of(project)
+    fixes = with_fixes(project.session, renderer, found["kick_bass_clash"]).fixes
+    band = fixes[2].session.track("bass").chain[-1].params["bands"][0]
+    assert band["freq_hz"] == pytest.approx(57.0, abs=0.5)
+    assert 0.7 <= band["q"] <= 1.4
+    keyed = fixes[3].session.track("bass").chain[-1]
+    assert keyed.key.track == "kick"
+    assert keyed.params["freq_hz"] == band["freq_hz"]
+
+
+def test_a_rung_that_does_not_apply_says_why(tmp_path):
+    together = pair_project(tmp_path, level=0.5, gap_ms=2.0)
+    renderer, found = clash_of(together)
+    fix = with_fixes(together.session, renderer, found["kick_bass_clash"]).fixes[0]
+    assert not fix.applies
+    assert fix.why_not.startswith("they start together already")
+    stems = [write_stem(tmp_path, "Kick", kick_track(50.0)), write_stem(tmp_path, "Bass", sine(50.0, 4.5, level_db=-8))]
+    drone = project_from_stems(stems)
+    renderer, found = clash_of(drone)
+    fixes = with_fixes(drone.session, renderer, found["kick_bass_clash"]).fixes
+    assert "no bass note starts near a kick" in fixes[0].why_not
+    assert "no onset" in fixes[1].why_not
+
+
+def test_lining_up_moves_the_bass_behind_the_kicks_attack(tmp_path):
+    project = pair_project(tmp_path, gap_ms=-12.0)
+    renderer, found = clash_of(project)
+    fix = with_fixes(project.session, renderer, found["kick_bass_timing"]).fixes[0]
+    again = [f for f in find_all(fix.session, Renderer(project.store)) if f.rule == "kick_bass_timing"]
+    assert not again
+    assert 14.0 <= fix.session.track("bass").nudge_ms <= 23.0
+
+
+def test_a_clear_kick_is_no_finding(tmp_path):
+    _, found = clash_of(pair_project(tmp_path, level=0.02, gap_ms=3.0))
+    assert "kick_bass_clash" not in found
+
+
+def test_a_wide_sub_is_found_and_mended(tmp_path):
+    t = sine(45.0, 4.0, level_db=-9)
+    wide = np.stack([t[0], sine(45.0, 4.0, level_db=-9, phase=2.2)[0]])
+    project = project_from_stems([write_stem(tmp_path, "Sub", wide)])
+    renderer, found = clash_of(project)
+    finding = with_fixes(project.session, renderer, found["wide_low"])
+    assert finding.evidence["side_share_low"] > 0.5
+    mended = {f.rule for f in find_all(finding.fixes[0].session, Renderer(project.store))}
+    assert "wide_low" not in mended
+
+
+def test_a_track_over_full_scale_is_found_and_mended(tmp_path):
+    project = project_from_stems([write_stem(tmp_path, "Pad", 1.6 * sine(300.0, 3.0))])
+    renderer, found = clash_of(project)
+    assert found["clips"].evidence["sample_peak_dbfs"] == pytest.approx(4.08, abs=0.05)
+    finding = next(f for f in find_all(project.session, renderer) if f.tracks == ("pad",))
+    fix = with_fixes(project.session, renderer, finding).fixes[0]
+    assert not [f for f in find_all(fix.session, Renderer(project.store)) if f.rule == "clips"]
+
+
+def test_cut_off_tops_are_found_and_cannot_be_mended(tmp_path):
+    project = project_from_stems([write_stem(tmp_path, "Lead", np.clip(1.5 * sine(300.0, 3.0), -0.9, 0.9))])
+    renderer, found = clash_of(project)
+    assert found["clips"].evidence["flat_tops"] > 100
+    fix = with_fixes(project.session, renderer, found["clips"]).fixes[0]
+    assert not fix.applies
+    assert "cut off before" in fix.why_not
+
+
+def test_findings_have_ids_that_hold(tmp_path):
+    project = pair_project(tmp_path, level=0.5)
+    _, found = clash_of(project)
+    for finding in found.values():
+        assert find_by_id(project.session, Renderer(project.store), finding.id).sentence == finding.sentence
+    with pytest.raises(ParameterError, match="there is no finding 'nonsense'; there are: kick-bass"):
+        find_by_id(project.session, Renderer(project.store), "nonsense")
+
+
+# --- the demo -----------------------------------------------------------------------------------------------------
+
+
+def test_the_demos_faults_are_found():
+    demo = build_demo()
+    found = {(f.rule, f.tracks): f for f in find_all(demo.session, Renderer(demo.store))}
+    clash = found["kick_bass_clash", ("kick", "bass")]
+    assert clash.evidence["kick_hz"] == pytest.approx(KICK_HZ, abs=0.5)
+    assert "share" in clash.sentence
+    early = found["kick_bass_timing", ("kick", "bass")]
+    assert early.evidence["onset_gap_ms"] == pytest.approx(-BASS_EARLY_MS, abs=1.0)
+    assert {rule for rule, _ in found} <= {"kick_bass_clash", "kick_bass_timing", "wide_low"}
+
+
+# --- roles and new projects ---------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("name", "role"),
+    [
+        ("01_Kick_In", "kick"), ("BassDrum", "kick"), ("Snare top", "snare"), ("HH", "hats"), ("sub_bass", "sub"), ("Bass DI", "bass"),
+        ("Gtr L", "guitar"), ("guitar-dbl", "guitar"), ("Lead Vox", "voice"), ("synth lead", "lead"), ("Rhodes", "keys"), ("String pad", "pad"), ("Riser FX", "effect"), ("thing", None),
+    ],
+)  # fmt: skip
+def test_roles_from_names(name, role):
+    assert role_from_name(name) == role
+
+
+def test_roles_from_sound():
+    assert guess_role("a", kick_track(50.0), RATE) == "kick"
+    assert guess_role("b", bass_track(50.0, gap_ms=0.0), RATE) in ("bass", "sub")
+    assert guess_role("c", sine(45.0, 3.0), RATE) == "sub"
+    assert guess_role("d", np.zeros((2, RATE)), RATE) == "other"
+    clicks = noise(4.0) * (np.arange(4 * RATE) % 12000 < 1500)
+    assert guess_role("e", np.diff(clicks, n=3, axis=1), RATE) == "hats"
+
+
+def test_a_project_from_stems(tmp_path):
+    stems = [
+        write_stem(tmp_path, "Kick", kick_track(50.0)),
+        write_stem(tmp_path, "Thing", sine(440.0, 10.0), rate=44100),
+    ]
+    soundfile.write(tmp_path / "mono.flac", sine(100.0, 1.0)[0], 48000)
+    project = project_from_stems(
+        [*stems, tmp_path / "mono.flac"], roles={"Thing": "lead"}, seats={"Thing": 4}, tempo_bpm=92, key="F#m"
+    )
+    session = project.session
+    assert session.rate_hz == 48000
+    assert [(t.name, t.role, t.seat) for t in session.tracks][:2] == [("Kick", "kick", 1), ("Thing", "lead", 4)]
+    assert session.song.key == "F♯ minor"
+    assert session.song.bars == bars_for(10.0 * 48000 / 44100, session.song)
+    with pytest.raises(ParameterError, match="there is no stem named 'Nobody'"):
+        project_from_stems(stems, roles={"Nobody": "bass"})
+    with pytest.raises(BadFileError, match="no such file"):
+        project_from_stems([tmp_path / "gone.wav"])
+
+
+# --- views --------------------------------------------------------------------------------------------------------
+
+
+def test_what_a_device_did(tmp_path):
+    project = pair_project(tmp_path)
+    session = edits.insert_device(project.session, "bass", device("gain", "g", gain_db=-6.0))
+    session = edits.insert_device(session, "bass", device("compressor", "c", key="kick", threshold_db=-30.0))
+    context = Context(session, session.song.sections[0], Renderer(project.store))
+    gain = device_effect(context, "bass", session.track("bass").device("g"))
+    assert gain.after.lufs - gain.before.lufs == pytest.approx(-6.0, abs=0.01)
+    assert gain.gain_db is None
+    duck = device_effect(context, "bass", session.track("bass").device("c"))
+    assert duck.deepest_db < -3.0
+    assert duck.spectrum_key_db is not None
+    assert 0.0 < duck.reduced_share < 1.0
+    steps = chain_steps(context, "bass")
+    assert steps["g"].lufs == pytest.approx(-6.0, abs=0.01)
+
+
+def test_the_pair_over_a_bar(tmp_path):
+    project = pair_project(tmp_path)
+    context = Context(project.session, project.session.song.sections[0], Renderer(project.store))
+    view = pair_view(context, "kick", "bass")
+    assert len(view.hits) == 4  # a hit every half second, bars of two seconds
+    at = int(view.hits[0] * len(view.kick_low))
+    assert view.kick_low[at + 12 : at + 24].mean() > 5 * view.kick_low[max(0, at - 40) : max(1, at - 20)].mean()

@@ -1,0 +1,519 @@
+"""The real window, driven as a person drives it."""
+
+import numpy as np
+import pytest
+import soundfile
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QAbstractButton, QComboBox, QLineEdit, QMessageBox, QPushButton, QSpinBox, QWidget
+
+from tests.builders import write_stem
+from tests.signals import RATE, sine
+from zygotone.app.audio import SimulatedOutput, Transport
+from zygotone.app.theme import NIGHT, PAPER, theme
+from zygotone.app.widgets.plot import Plot
+from zygotone.app.widgets.ruler import Ruler
+from zygotone.session.journal import journal_path
+from zygotone.session.project_file import load_project
+
+
+def find(window, name: str, kind=QWidget):
+    found = [w for w in window.findChildren(kind, name) if not w.property("gone")]
+    assert found, name
+    return found[-1]
+
+
+def click(qtbot, window, name: str) -> None:
+    qtbot.mouseClick(find(window, name, QPushButton), Qt.MouseButton.LeftButton)
+
+
+def key(qtbot, window, *keys, modifier=Qt.KeyboardModifier.NoModifier) -> None:
+    window.activateWindow()
+    window.setFocus()
+    for each in keys:
+        qtbot.keyClick(window, each, modifier)
+
+
+def trigger(window, name: str) -> None:
+    window.findChild(QAction, name).trigger()
+
+
+def test_from_finding_to_log(window, qtbot, settled):
+    """See the clash, try a rung, swap at equal loudness, keep it, save it, and find it in the log."""
+    fit = window.fit
+    assert fit.finding.rule == "kick_bass_clash"
+    assert [r.number for r in fit.rungs] == [1, 2, 3, 4, 5]
+    names = [c.name for c in fit.spectra.curves]
+    assert names == ["shared", "Kick", "Bass A"]
+    assert find(window, "nav.fit").waiting() == 2
+
+    click(qtbot, window, "fit.ladder.5.try")
+    settled(window)
+    desk = window.desk
+    assert desk.bench.trial is not None
+    assert desk.heard == 1
+    assert [c.name for c in fit.spectra.curves] == ["shared", "Kick", "Bass A", "Bass B"]
+    assert desk.match.b is not None
+    # The louder version is turned down by the difference, and the header says so.
+    gap = desk.match.b.lufs - desk.match.a.lufs
+    assert desk.match.b_gain_db - desk.match.a_gain_db == pytest.approx(-gap)
+    assert max(desk.match.b_gain_db, desk.match.a_gain_db) == 0.0
+    assert "dB" in window.header.match.text() or window.header.match.text() == "equal already"
+
+    trigger(window, "play.swap")
+    assert desk.heard == 0
+    trigger(window, "play.swap")
+    assert desk.heard == 1
+
+    find(window, "trial.reason", QLineEdit).setText("it pumps a little, the song wants that")
+    click(qtbot, window, "trial.keep")
+    settled(window)
+    assert desk.bench.trial is None
+    assert desk.heard == 0
+    assert desk.bench.kept.track("bass").chain[-1].label == "Duck under the kick"
+
+    trigger(window, "file.save")
+    saved = load_project(desk.path)
+    assert [e.action for e in saved.log] == ["found", "tried", "kept"]
+    assert saved.log[-1].reason == "it pumps a little, the song wants that"
+    assert {r.name for r in saved.log[-1].readings} >= {"kick_clear_db", "bass_lufs", "pumping_db", "mix_dbtp"}
+
+    window.show_stage("log")
+    table = window.log.table
+    assert [table.item(r, 1).text() for r in range(3)] == ["kept", "tried", "found"]
+    assert "Kick clear of bass" in table.item(0, 5).text()
+    assert "Hz" in table.item(2, 5).text()
+
+
+def test_drop_and_undo(window, qtbot, settled):
+    desk = window.desk
+    before = desk.bench.kept
+    window.fit.try_rung(3)
+    settled(window)
+    click(qtbot, window, "trial.drop")
+    assert desk.bench.kept == before
+    assert desk.bench.log[-1].action == "dropped"
+    trigger(window, "edit.undo")
+    assert desk.bench.trial is not None
+    trigger(window, "edit.undo")
+    assert desk.bench.trial is None
+    trigger(window, "edit.redo")
+    assert desk.bench.trial is not None
+    trigger(window, "edit.keep")
+    assert desk.bench.kept != before
+
+
+def test_the_ladder_follows_what_was_kept(window, qtbot, settled):
+    window.fit.try_rung(1)
+    settled(window)
+    window.margin.keep()
+    settled(window)
+    assert not window.fit.finding.fixes[0].applies
+    assert window.fit.rungs[0].action.text() == "kept"
+    assert find(window, "nav.fit").waiting() == 1  # the early start is gone
+
+
+def test_a_version_comes_back_from_the_log(window, qtbot, settled):
+    desk = window.desk
+    window.fit.try_rung(3)
+    window.margin.keep()
+    kept = desk.bench.kept
+    trigger(window, "edit.undo")
+    trigger(window, "edit.undo")
+    assert desk.bench.kept != kept
+    window.show_stage("log")
+    entry = next(e for e in desk.bench.log if e.action == "kept")
+    window.log.select(entry.number)
+    click(qtbot, window, "log.restore")
+    assert desk.bench.kept == kept
+    window.log.select(entry.number)
+    click(qtbot, window, "log.go")
+    assert window.stage == "fit"
+    assert desk.track_id == "bass"
+
+
+# --- chains -------------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def chains(window, settled):
+    window.desk.select_track("bass")
+    window.show_stage("chains")
+    settled(window)
+    return window.chains
+
+
+def test_every_device_can_be_added_shown_and_undone(window, chains, qtbot, settled):
+    from zygotone.session.catalogue import DEVICES
+
+    desk = window.desk
+    for kind in DEVICES:
+        click(qtbot, window, f"chains.add.{kind.kind}")
+        settled(window)
+        assert chains.device.kind == kind.kind
+        assert chains._measured.effect is not None
+        plots = [p for p in chains.findChildren(Plot) if p.isVisibleTo(chains) and p.curves]
+        assert plots, kind.kind
+        rulers = list(chains.findChildren(Ruler))
+        wanted = sum(p.is_number for p in kind.params)
+        assert len(rulers) >= wanted
+    assert len(desk.session.strip("bass").chain) == len(list(DEVICES))
+    for _ in DEVICES:
+        trigger(window, "edit.undo")
+    assert desk.session.strip("bass").chain == ()
+
+
+def test_devices_move_switch_duplicate_and_go(window, chains, qtbot, settled):
+    chain = lambda: [(d.kind, d.on) for d in window.desk.session.strip("bass").chain]  # noqa: E731
+    chains.add_device("eq")
+    chains.add_device("compressor")
+    click(qtbot, window, "chains.earlier")
+    assert chain() == [("compressor", True), ("eq", True)]
+    click(qtbot, window, "chains.later")
+    assert chain() == [("eq", True), ("compressor", True)]
+    trigger(window, "edit.device_on")
+    assert chain()[1] == ("compressor", False)
+    click(qtbot, window, "chains.duplicate")
+    assert len(chain()) == 3
+    click(qtbot, window, "chains.remove")
+    click(qtbot, window, "chains.remove")
+    assert [k for k, _ in chain()] in (["eq"], ["compressor"])
+    settled(window)
+
+
+def test_a_ruler_takes_typing_keys_and_double_click(window, chains, qtbot, settled):
+    chains.add_device("compressor")
+    value = lambda name: window.desk.session.strip("bass").chain[0].params[name]  # noqa: E731
+
+    def type_in(name: str, text: str) -> None:
+        field = find(window, f"chains.ruler.{name}.value", QLineEdit)
+        field.setFocus()
+        field.selectAll()
+        qtbot.keyClicks(field, text)
+        qtbot.keyClick(field, Qt.Key.Key_Return)
+
+    type_in("threshold_db", "-31")
+    assert value("threshold_db") == -31.0
+    type_in("release_ms", "1/16")
+    assert value("release_ms") == pytest.approx(125.0)  # at 120 BPM
+    type_in("threshold_db", "loud")
+    assert value("threshold_db") == -31.0
+    assert "takes a number in dB" in window.message.toolTip()
+    scale = find(window, "chains.ruler.ratio.scale")
+    before = value("ratio")
+    qtbot.keyClick(scale, Qt.Key.Key_Right)
+    assert value("ratio") > before
+    qtbot.keyClick(scale, Qt.Key.Key_End)
+    assert value("ratio") == 40.0
+    qtbot.mouseDClick(scale, Qt.MouseButton.LeftButton, pos=QPoint(50, 10))
+    assert value("ratio") == 2.0
+    qtbot.mousePress(scale, Qt.MouseButton.LeftButton, pos=QPoint(scale.width() - 12, 12))
+    qtbot.mouseRelease(scale, Qt.MouseButton.LeftButton)
+    assert value("ratio") == pytest.approx(40.0)
+    field = find(window, "chains.ruler.threshold_db.value", QLineEdit)
+    assert field.text() == "−31.0 dB"
+
+
+def test_one_drag_on_a_ruler_is_one_undo(window, chains, qtbot):
+    chains.add_device("gain")
+    scale = find(window, "chains.ruler.gain_db.scale")
+    qtbot.mousePress(scale, Qt.MouseButton.LeftButton, pos=QPoint(30, 12))
+    for x in range(30, 90, 6):
+        qtbot.mouseMove(scale, QPoint(x, 12))
+        scale._set_from(x)
+    qtbot.mouseRelease(scale, Qt.MouseButton.LeftButton)
+    assert window.desk.session.strip("bass").chain[0].params["gain_db"] != 0.0
+    trigger(window, "edit.undo")
+    assert window.desk.session.strip("bass").chain[0].params["gain_db"] == 0.0
+
+
+def test_a_key_is_chosen_and_a_circle_is_refused(window, chains, qtbot, settled):
+    chains.add_device("compressor")
+    box = find(window, "chains.key", QComboBox)
+    box.activated.emit(1)
+    assert window.desk.session.strip("bass").chain[0].key.track == "kick"
+    window.desk.select_track("kick")
+    chains.add_device("compressor")
+    box = find(window, "chains.key", QComboBox)
+    box.activated.emit(1)
+    assert window.desk.session.strip("kick").chain[0].key is None
+    assert "in a circle" in window.message.toolTip()
+    box.activated.emit(2)  # before its chain is no circle
+    assert window.desk.session.strip("kick").chain[0].key.tap == "before"
+
+
+def test_bands_of_the_eq(window, chains, qtbot, settled):
+    chains.add_device("eq")
+    bands = lambda: window.desk.session.strip("bass").chain[0].params["bands"]  # noqa: E731
+    click(qtbot, window, "chains.band.add")
+    assert len(bands()) == 2
+    chains._band_dragged(1, 3000.0, -6.0)
+    assert (bands()[1]["freq_hz"], bands()[1]["gain_db"]) == (3000.0, -6.0)
+    shape = find(window, "chains.ruler.shape.value", QComboBox)
+    shape.activated.emit(3)
+    assert bands()[1]["shape"] == "low_cut"
+    find(window, "chains.ruler.slope_db_oct.value")
+    settled(window)
+    click(qtbot, window, "chains.band.remove")
+    assert len(bands()) == 1
+
+
+def test_new_numbers_follow_an_edit(window, chains, qtbot, settled):
+    chains.add_device("gain")
+    settled(window)
+    chains.change("gain", "Gain", gain_db=-6.0)
+    settled(window)
+    effect = chains._measured.effect
+    assert effect.after.lufs - effect.before.lufs == pytest.approx(-6.0, abs=0.01)
+
+
+# --- brief --------------------------------------------------------------------------------------------------------
+
+
+def test_stems_are_added_by_drop_and_named_when_bad(window, qtbot, settled, tmp_path):
+    good = write_stem(tmp_path, "Gtr L", sine(300.0, 2.0, level_db=-12))
+    (tmp_path / "bad.wav").write_bytes(b"nothing")
+    window.brief.add_files([good, tmp_path / "bad.wav"])
+    settled(window)
+    track = window.desk.session.track_named("Gtr L")
+    assert track.role == "guitar"
+    assert "bad.wav" in window.message.toolTip()
+    assert load_project(window.desk.path).session.track_named("Gtr L")  # its clip is safe in the file already
+    trigger(window, "edit.undo")
+    assert len(window.desk.session.tracks) == 2
+
+
+def test_brief_edits_the_song(window, qtbot, settled):
+    window.show_stage("brief")
+    desk = window.desk
+    window.brief.tempo.setValue(92.0)
+    assert desk.song.tempo_bpm == 92.0
+    find(window, "brief.key", QComboBox).setCurrentText("F♯ minor")
+    window.brief._set_key()
+    assert desk.song.key == "F♯ minor"
+    find(window, "brief.track.bass.role", QComboBox).setCurrentText("sub")
+    find(window, "brief.track.bass.role", QComboBox).activated.emit(4)
+    assert desk.session.track("bass").role == "sub"
+    find(window, "brief.track.bass.seat", QSpinBox).setValue(5)
+    assert desk.session.track("bass").seat == 5
+    click(qtbot, window, "brief.add_section")
+    assert len(desk.song.sections) == 2
+    name = find(window, "brief.track.bass.name", QLineEdit)
+    name.setText("Kick")
+    name.editingFinished.emit()
+    assert desk.session.track("bass").name == "Bass"
+    assert "named 'Kick' already" in window.message.toolTip()
+    settled(window)
+
+
+def test_undo_reaches_the_brief(window):
+    window.show_stage("brief")
+    window.brief.tempo.setValue(92.0)
+    trigger(window, "edit.undo")
+    assert window.brief.tempo.value() == 120.0
+
+
+# --- the frame ----------------------------------------------------------------------------------------------------
+
+
+def test_stages_by_keys_and_the_same_selection_everywhere(window, qtbot):
+    for number, stage in ((1, "brief"), (2, "chains"), (3, "fit"), (4, "log")):
+        trigger(window, f"view.{stage}")
+        assert window.stage == stage
+        assert window.findChild(QAction, f"view.{stage}").shortcut().toString() == f"Alt+{number}"
+    qtbot.mouseClick(find(window, "track.bass"), Qt.MouseButton.LeftButton)
+    assert window.desk.track_id == "bass"
+    window.show_stage("chains")
+    assert window.chains.title.text() == "Bass"
+
+
+def test_mute_and_solo(window, qtbot):
+    click(qtbot, window, "track.kick.mute")
+    assert window.desk.session.track("kick").mute
+    window.desk.select_track("bass")
+    trigger(window, "edit.solo")
+    assert window.desk.session.track("bass").solo
+
+
+def test_letters_typed_into_a_field_are_letters(window, qtbot, settled):
+    window.fit.try_rung(3)
+    settled(window)
+    reason = find(window, "trial.reason", QLineEdit)
+    window.activateWindow()
+    reason.setFocus()
+    window._on_focus(None, reason)
+    assert not window.findChild(QAction, "edit.keep").isEnabled()
+    qtbot.keyClicks(reason, "kdxms")
+    assert reason.text() == "kdxms"
+    assert window.desk.bench.trial is not None
+    window._on_focus(reason, window)
+    assert window.findChild(QAction, "edit.keep").isEnabled()
+
+
+def test_everything_a_hand_can_reach_has_a_name(window, settled):
+    for stage in ("brief", "chains", "fit", "log"):
+        window.desk.select_track("bass")
+        if stage == "chains" and not window.chains.strip.chain:
+            window.chains.add_device("eq")
+        window.show_stage(stage)
+        settled(window)
+        for widget in window.findChildren(QWidget):
+            if widget.isVisible() and isinstance(widget, (QAbstractButton, QComboBox, QSpinBox, QLineEdit, Plot)):
+                inner = widget.objectName().startswith("qt_")  # the fields inside Qt's own number boxes
+                assert inner or (widget.objectName() and widget.accessibleName()), widget
+
+
+def test_both_themes_and_their_contrast(window):
+    def luminance(colour: str) -> float:
+        parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+        linear = [p / 12.92 if p <= 0.04045 else ((p + 0.055) / 1.055) ** 2.4 for p in parts]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    for colours in (PAPER, NIGHT):
+        for ink in (colours.ink, colours.soft, colours.a, colours.b, colours.clash, colours.count, colours.good):
+            for ground in (colours.sheet, colours.ground):
+                low, high = sorted((luminance(ink), luminance(ground)))
+                assert (high + 0.05) / (low + 0.05) >= 4.5, (ink, ground)  # WCAG 2.1, contrast of text, level AA
+    trigger(window, "view.night")
+    assert theme().is_night
+    trigger(window, "view.paper")
+    assert not theme().is_night
+
+
+def test_sections_are_looped_from_the_ribbon(window, qtbot, settled):
+    click(qtbot, window, "brief.add_section")
+    settled(window)
+    ribbon = window.header.ribbon
+    boxes = ribbon.boxes()
+    qtbot.mouseClick(ribbon, Qt.MouseButton.LeftButton, pos=boxes[1][1].center().toPoint())
+    assert window.desk.loop == (boxes[1][0],)
+    settled(window)
+    assert "do not sound together" in window.fit.spectra._empty
+    trigger(window, "play.previous")
+    assert window.desk.loop == (boxes[0][0],)
+
+
+def test_the_keys_are_listed(window, qtbot):
+    trigger(window, "help.keys")
+    dialog = find(window, "help.keys.dialog")
+    texts = [w.text() for w in dialog.findChildren(QWidget) if hasattr(w, "text")]
+    for each in ("Space", "X", "K", "D", "F1", "Ctrl+Z"):
+        assert each in texts
+    click(qtbot, dialog, "help.keys.close")
+
+
+def test_plots_are_read_by_keyboard(window, qtbot, settled):
+    plot = window.fit.spectra
+    plot.setFocus()
+    qtbot.keyClick(plot, Qt.Key.Key_Right)
+    assert "Hz" in plot.accessibleDescription()
+    assert "Kick" in plot.accessibleDescription()
+
+
+# --- files --------------------------------------------------------------------------------------------------------
+
+
+def test_a_journal_brings_unsaved_work_back(window, qtbot, monkeypatch, settled):
+    desk = window.desk
+    path = desk.path
+    from zygotone.session.edits import change_strip
+
+    desk.edit("Level", lambda s: change_strip(s, "bass", level_db=-7.0))
+    desk.write_journal()
+    assert journal_path(path).exists()
+    monkeypatch.setattr(QMessageBox, "question", lambda *a, **k: QMessageBox.StandardButton.Yes)
+    assert window.open_path(path)
+    assert desk.session.track("bass").level_db == -7.0
+    assert desk.dirty
+    trigger(window, "file.save")
+    assert not journal_path(path).exists()
+    assert load_project(path).session.track("bass").level_db == -7.0
+
+
+def test_a_bad_project_leaves_what_is_open(window, monkeypatch, tmp_path):
+    told = []
+    monkeypatch.setattr(QMessageBox, "warning", lambda *a, **k: told.append(a[2]))
+    (tmp_path / "bad.zygotone").write_bytes(b"no")
+    before = window.desk.session
+    assert not window.open_path(tmp_path / "bad.zygotone")
+    assert "is not a Zygotone project" in told[0]
+    assert window.desk.session == before
+
+
+def test_recent_projects(window, settled):
+    window.desk.save()
+    assert window.desk.recent() == [str(window.desk.path.resolve())]
+
+
+# --- playing ------------------------------------------------------------------------------------------------------
+
+
+def test_playing_through_the_simulated_output(window, qtbot, tmp_path):
+    desk = window.desk
+    output = SimulatedOutput()
+    output.record_to = tmp_path / "played.wav"
+    desk.transport.set_output(output)
+    trigger(window, "play.toggle")
+    qtbot.waitUntil(lambda: desk.transport.played_s > 0.6, timeout=10000)
+    assert desk.transport.peak.max() > 0.0
+    trigger(window, "play.toggle")
+    assert not desk.transport.playing
+    played, rate = soundfile.read(tmp_path / "played.wav")
+    assert rate == RATE
+    expected = desk.renderer.mix(desk.bench.kept)
+    n = min(len(played), 20000)
+    np.testing.assert_allclose(played[1500:n], np.clip(expected[:, 1500:n], -1, 1).T, atol=1e-5)
+
+
+def test_an_output_that_cannot_be_opened_is_told(window):
+    class Broken:
+        name = "broken"
+
+        def start(self, rate_hz):
+            raise OSError("no such device")
+
+        def stop(self):
+            pass
+
+    window.desk.transport.set_output(Broken())
+    trigger(window, "play.toggle")
+    assert "no such device" in window.message.toolTip()
+
+
+def test_output_is_never_louder_than_full_scale(window, tmp_path, qtbot):
+    from zygotone.engine.stream import Version
+    from zygotone.session.edits import change_strip
+
+    desk = window.desk
+    loud = change_strip(desk.session, "kick", level_db=12.0)
+    desk.player.set_versions(Version(loud), None)
+    output = SimulatedOutput()
+    output.record_to = tmp_path / "loud.wav"
+    transport = Transport(desk.player, output)
+    transport.play()
+    qtbot.waitUntil(lambda: transport.played_s > 0.5, timeout=10000)
+    transport.stop()
+    assert transport.limited > 0
+    assert np.max(np.abs(soundfile.read(tmp_path / "loud.wav")[0])) <= 1.0
+
+
+def test_portaudio_plays_on_a_null_device(tmp_path):
+    """The real PortAudio path without hardware: ALSA's null device, in a process of its own, since ALSA reads
+    its configuration once."""
+    import os
+    import subprocess
+    import sys
+
+    (tmp_path / "asound.conf").write_text("pcm.!default { type null }\nctl.!default { type null }\n")
+    code = (
+        "import numpy as np\n"
+        "from zygotone.app.audio import portaudio_outputs\n"
+        "outputs = portaudio_outputs()\n"
+        "assert outputs, 'no output'\n"
+        "o = outputs[0]; o.start(48000)\n"
+        "[o.write(np.zeros((2, 512))) for _ in range(50)]\n"
+        "o.stop(); print('played')\n"
+    )
+    env = {**os.environ, "ALSA_CONFIG_PATH": str(tmp_path / "asound.conf")}
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60, env=env)
+    assert "played" in done.stdout, done.stderr

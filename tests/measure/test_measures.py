@@ -1,0 +1,150 @@
+"""Spectrum, stereo, dynamics, pitch and the low end."""
+
+import numpy as np
+import pytest
+import scipy.signal
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.signals import RATE, bass_track, clear_db, hit_times, kick_track, noise, sine
+from zygotone.measure.dynamics import attack_ms, crest_db, decay_ms, hits, pumping_db
+from zygotone.measure.low_end import bass_pitches, find_kick, kick_clear_db, onset_gaps_ms, shared_hz
+from zygotone.measure.pitch import fundamental_hz
+from zygotone.measure.report import measure_audio
+from zygotone.measure.spectrum import centroid_hz, peak_q, spectrum, third_octaves
+from zygotone.measure.stereo import correlation, fold_down_loss_lu, side_share, side_share_below
+
+
+def test_the_spectrum_holds_the_power():
+    x = noise(2.0)  # Parseval
+    assert spectrum(x, RATE).power.sum() == pytest.approx(np.mean(x**2), rel=0.01)
+
+
+def test_white_noise_rises_three_db_an_octave_in_third_octaves():
+    # IEC 61260-1: bands of constant relative width; white noise has power in proportion to the width.
+    bands = third_octaves(spectrum(noise(20.0), RATE, n_fft=32768))
+    rise = 10 * np.log10(bands["8000"] / bands["1000"])
+    assert rise == pytest.approx(9.03, abs=0.3)
+    assert list(bands)[:3] == ["20", "25", "31.5"]
+
+
+@pytest.mark.parametrize("hz", [50.0, 1000.0, 6300.0])
+def test_a_tone_lies_in_its_band(hz):
+    found = measure_audio(sine(hz, 2.0), RATE)["third_octaves_db"]
+    assert max(found, key=found.get) == f"{hz:g}"
+
+
+def test_centroid_of_two_tones_is_between_by_power():
+    x = sine(1000.0, 2.0) + sine(3000.0, 2.0)
+    assert centroid_hz(spectrum(x, RATE)) == pytest.approx(2000.0, rel=0.01)
+
+
+def test_peak_q_of_a_resonance():
+    # A resonance of Q falls by 10 dB at a width of 3·f0/Q: |H|² = 1/(1 + Q²(f/f0 − f0/f)²).
+    b, a = scipy.signal.iirpeak(200.0, 5.0, fs=RATE)
+    x = scipy.signal.lfilter(b, a, noise(20.0, level=1.0), axis=1)
+    assert peak_q(spectrum(x, RATE), 200.0) == pytest.approx(5.0 / 3.0, rel=0.15)
+
+
+def test_stereo_measures():
+    x = noise(3.0)
+    mono, wide = np.stack([x[0], x[0]]), np.stack([x[0], -x[0]])
+    assert correlation(mono) == pytest.approx(1.0)
+    assert correlation(wide) == pytest.approx(-1.0)
+    assert correlation(x) == pytest.approx(0.0, abs=0.02)
+    assert (side_share(mono), side_share(wide)) == (0.0, 1.0)
+    assert side_share(x) == pytest.approx(0.5, abs=0.01)
+    assert fold_down_loss_lu(mono, RATE) == pytest.approx(0.0, abs=1e-6)
+    # Two unlike signals of equal power lose 3 dB in mono.
+    assert fold_down_loss_lu(x, RATE) == pytest.approx(3.01, abs=0.1)
+
+
+def test_side_share_of_the_lows_looks_at_the_lows():
+    low, high = sine(50.0, 1.0), sine(3000.0, 1.0)
+    x = np.stack([low[0] + high[0], low[0] - high[0]])
+    assert side_share_below(x, 100.0, RATE) < 0.01
+    x = np.stack([low[0] + high[0], -low[0] + high[0]])
+    assert side_share_below(x, 100.0, RATE) > 0.95
+
+
+def test_crest_attack_and_decay():
+    assert crest_db(sine(1000.0, 1.0)) == pytest.approx(3.01, abs=0.01)
+    t = np.arange(RATE) / RATE
+    x = np.minimum(1.0, t / 0.05) * np.exp(-np.maximum(0.0, t - 0.05) / 0.1) * np.sin(2 * np.pi * 2000 * t)
+    assert attack_ms(x[None], RATE) == pytest.approx(0.8 * 50.0, rel=0.05)  # 10 to 90 % of a straight rise
+    assert decay_ms(x[None], RATE) == pytest.approx(100.0 * np.log(10.0), rel=0.1)
+
+
+def test_pumping_is_the_spread_of_the_gain():
+    gain = np.concatenate([np.zeros(RATE), np.full(RATE, -6.0)])
+    x = sine(100.0, 2.0)
+    assert pumping_db(gain, x, RATE) == pytest.approx(6.0)
+    assert pumping_db(np.full(RATE, -6.0), x[:, :RATE], RATE) == 0.0
+    x[:, RATE:] = 0.0  # what happens while the track is silent is no pumping
+    assert pumping_db(gain, x, RATE) == 0.0
+
+
+@given(st.floats(-1.0, 1.0), st.floats(0.3, 0.9))
+def test_hits_are_found_where_they_are(shift_ms, every_s):
+    kick = kick_track(52.0, hits=4, every_s=every_s)
+    found = hits(kick, RATE)
+    assert len(found) == 4
+    for at, true_s in zip(found, hit_times(4, every_s), strict=True):
+        assert abs(at / RATE - true_s) < 0.001
+
+
+# The bar of DESIGN section 14: a kick's fundamental within 0.5 Hz, bass notes within 5 cents.
+@pytest.mark.parametrize("hz", [38.9, 46.25, 49.0, 52.6, 55.0, 61.7, 73.4])
+def test_the_kicks_fundamental_is_that_of_its_body(hz):
+    kick = kick_track(hz)
+    assert find_kick(kick, RATE).fundamental_hz == pytest.approx(hz, abs=0.5)
+    assert fundamental_hz(kick, RATE) == pytest.approx(hz, abs=0.5)
+
+
+@pytest.mark.parametrize("hz", [30.87, 41.2, 55.0, 61.74, 82.41, 110.0])
+def test_bass_notes_are_in_tune(hz):
+    found = fundamental_hz(bass_track(hz, gap_ms=0.0), RATE)
+    assert abs(1200 * np.log2(found / hz)) < 5.0
+
+
+@pytest.mark.parametrize("weak_db", [0.0, -12.0, -24.0])
+def test_a_weak_fundamental_is_still_the_pitch(weak_db):
+    x = 10 ** (weak_db / 20) * sine(55.0, 2.0) + sine(110.0, 2.0) + 0.6 * sine(165.0, 2.0) + 0.4 * sine(220.0, 2.0)
+    assert fundamental_hz(0.2 * x, RATE) == pytest.approx(55.0, abs=0.2)
+
+
+def test_noise_has_no_pitch():
+    assert measure_audio(noise(3.0), RATE)["fundamental_hz"] is None
+
+
+@pytest.mark.parametrize("gap_ms", [-25.0, -9.0, -3.0, 0.0, 4.0, 12.0, 30.0])
+@pytest.mark.parametrize("attack_ms_", [2.0, 8.0])
+def test_onset_gaps_are_read_to_a_millisecond(gap_ms, attack_ms_):
+    kick, bass = kick_track(50.0), bass_track(50.0, gap_ms=gap_ms, attack_ms=attack_ms_)
+    gaps = onset_gaps_ms(kick, bass, find_kick(kick, RATE), RATE)
+    assert len(gaps) == 8
+    assert np.median(gaps) == pytest.approx(gap_ms, abs=1.0)
+
+
+def test_a_bass_that_sounds_on_has_no_gap():
+    kick, bass = kick_track(50.0), sine(50.0, 4.5, level_db=-10)
+    assert len(onset_gaps_ms(kick, bass, find_kick(kick, RATE), RATE)) == 0
+
+
+@pytest.mark.parametrize(
+    ("kick_hz", "bass_hz", "level"), [(50.0, 50.0, 0.2), (50.0, 50.0, 0.6), (55.0, 82.4, 0.3), (46.0, 46.0, 0.05)]
+)
+def test_kick_clear_is_as_defined(kick_hz, bass_hz, level):
+    kick, bass = kick_track(kick_hz), bass_track(bass_hz, gap_ms=5.0, level=level)
+    known = find_kick(kick, RATE)
+    expected = clear_db(kick, bass, known.fundamental_hz, [o / RATE for o in known.onsets])
+    assert kick_clear_db(kick, bass, known, RATE) == pytest.approx(expected, abs=0.05)
+
+
+def test_what_is_shared_is_named():
+    for bass_hz, how in ((50.0, "fundamental"), (52.0, "fundamental"), (100.0, "octave"), (25.5, "octave"), (68.0, "")):
+        kick, bass = kick_track(50.0), bass_track(bass_hz, gap_ms=0.0)
+        known = find_kick(kick, RATE)
+        found, name = shared_hz(known.fundamental_hz, bass_pitches(bass, known, RATE))
+        assert name == how, bass_hz
+        assert found == pytest.approx(bass_hz, abs=0.5)

@@ -236,7 +236,7 @@ def test_what_a_device_did(tmp_path):
     assert gain.gain_db is None
     duck = device_effect(context, "bass", session.track("bass").device("c"))
     assert duck.deepest_db < -3.0
-    assert duck.spectrum_key_db is not None
+    assert duck.key is not None
     assert 0.0 < duck.reduced_share < 1.0
     steps = chain_steps(context, "bass")
     assert steps["g"].lufs == pytest.approx(-6.0, abs=0.01)

@@ -31,7 +31,7 @@ def settled(qtbot):
 
     def wait(window: Window) -> None:
         def idle() -> bool:
-            return not window.desk._edit_timer.isActive() and window.desk.worker.idle
+            return not window.desk._edit_timer.isActive() and window.desk.worker.idle and window.desk.play_worker.idle
 
         for _ in range(3):  # one job's end may be another's beginning
             qtbot.waitUntil(idle, timeout=60000)

@@ -10,6 +10,7 @@ import numpy as np
 from zygotone.advise.findings import Context
 from zygotone.advise.kick_bass import Pair, measure_pair
 from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.engine.graph import Node
 from zygotone.measure.dynamics import crest_db, pumping_db
 from zygotone.measure.loudness import integrated_lufs
 from zygotone.measure.low_end import band_envelope
@@ -25,15 +26,25 @@ _MOVED_DB = 0.3  # a gain closer to 0 than this counts as standing still
 
 @dataclass(frozen=True, slots=True)
 class Heard:
-    """A signal in the numbers of the device cards."""
+    """A signal in the numbers and the curve of the device cards."""
 
     lufs: float
     crest_db: float
     centroid_hz: float
+    spectrum_db: FloatArray  # at FREQS_HZ
 
-    @classmethod
-    def of(cls, audio: Stereo, rate_hz: int) -> Heard:
-        return cls(integrated_lufs(audio, rate_hz), crest_db(audio), centroid_hz(spectrum(audio, rate_hz)))
+
+def heard_at(context: Context, node: Node) -> Heard:
+    """What a node sounds like over the section; remembered, since an edit leaves most nodes as they were."""
+
+    def measure() -> Heard:
+        audio = context.renderer.take(context.graph, node, context.span, cancelled=context.cancelled).audio
+        average = spectrum(audio, context.rate_hz)
+        curve = log_spectrum_db(average, FREQS_HZ)
+        return Heard(integrated_lufs(audio, context.rate_hz), crest_db(audio), centroid_hz(average), curve)
+
+    heard: Heard = context.renderer.memo(("heard", node.key, context.span), measure)
+    return heard
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,9 +53,7 @@ class Effect:
 
     before: Heard
     after: Heard
-    spectrum_before_db: FloatArray  # at FREQS_HZ
-    spectrum_after_db: FloatArray
-    spectrum_key_db: FloatArray | None
+    key: Heard | None
     gain_db: FloatArray | None  # shape (TIME_POINTS,), the lowest gain in each slice of the section
     deepest_db: float | None
     reduced_share: float | None  # of the time, 0 to 1
@@ -56,19 +65,15 @@ def device_effect(context: Context, strip_id: str, device: Device) -> Effect:
     """Measured on the section of ``context``. A device that is off changes nothing."""
     rate = context.rate_hz
     before_node, after_node = context.graph.tap(strip_id, device.id)
-    take = context.renderer.take
-
-    def audio_of(node: object) -> Stereo:
-        return take(context.graph, node, context.span, cancelled=context.cancelled).audio  # type: ignore[arg-type]
-
-    before = audio_of(before_node)
-    result = take(context.graph, after_node, context.span, cancelled=context.cancelled)
-    key_db = None
-    if device.key is not None and device.on:
-        key_db = log_spectrum_db(spectrum(audio_of(after_node.inputs[1]), rate), FREQS_HZ)
-    gain = result.gain_db if after_node is not before_node else None
-    curve = deepest = share = pumping = None
+    keyed = device.key is not None and device.on
+    gain = before = None
+    if after_node is not before_node:
+        take = context.renderer.take
+        gain = take(context.graph, after_node, context.span, cancelled=context.cancelled).gain_db
     if gain is not None:
+        before = take(context.graph, before_node, context.span, cancelled=context.cancelled).audio
+    curve = deepest = share = pumping = None
+    if gain is not None and before is not None:
         edges = np.linspace(0, len(gain), TIME_POINTS + 1).astype(int)[:-1]
         low, high = np.minimum.reduceat(gain, edges), np.maximum.reduceat(gain, edges)
         curve = np.where(-low >= high, low, high)
@@ -76,11 +81,9 @@ def device_effect(context: Context, strip_id: str, device: Device) -> Effect:
         share = float(np.mean(np.abs(gain) > _MOVED_DB))
         pumping = pumping_db(gain, before, rate)
     return Effect(
-        before=Heard.of(before, rate),
-        after=Heard.of(result.audio, rate),
-        spectrum_before_db=log_spectrum_db(spectrum(before, rate), FREQS_HZ),
-        spectrum_after_db=log_spectrum_db(spectrum(result.audio, rate), FREQS_HZ),
-        spectrum_key_db=key_db,
+        before=heard_at(context, before_node),
+        after=heard_at(context, after_node),
+        key=heard_at(context, after_node.inputs[1]) if keyed else None,
         gain_db=curve,
         deepest_db=deepest,
         reduced_share=share,
@@ -99,22 +102,10 @@ class Step:
 
 def chain_steps(context: Context, strip_id: str) -> dict[str, Step]:
     """Change of loudness and crest through each device of a chain."""
-    rate = context.rate_hz
     steps: dict[str, Step] = {}
-    heard: dict[str, tuple[float, float]] = {}
-
-    def measured(node_key: str, audio: Stereo) -> tuple[float, float]:
-        if node_key not in heard:
-            heard[node_key] = (integrated_lufs(audio, rate), crest_db(audio))
-        return heard[node_key]
-
     for device in context.session.strip(strip_id).chain:
-        nodes = context.graph.tap(strip_id, device.id)
-        numbers = [
-            measured(n.key, context.renderer.take(context.graph, n, context.span, cancelled=context.cancelled).audio)
-            for n in nodes
-        ]
-        steps[device.id] = Step(numbers[1][0] - numbers[0][0], numbers[1][1] - numbers[0][1])
+        before, after = (heard_at(context, node) for node in context.graph.tap(strip_id, device.id))
+        steps[device.id] = Step(after.lufs - before.lufs, after.crest_db - before.crest_db)
     return steps
 
 
@@ -158,8 +149,8 @@ def pair_view(context: Context, kick_id: str, bass_id: str, *, bar: int | None =
 
     return PairView(
         pair=pair,
-        kick_spectrum_db=log_spectrum_db(spectrum(kick, rate), FREQS_HZ),
-        bass_spectrum_db=log_spectrum_db(spectrum(bass, rate), FREQS_HZ),
+        kick_spectrum_db=heard_at(context, context.graph.strip[kick_id]).spectrum_db,
+        bass_spectrum_db=heard_at(context, context.graph.strip[bass_id]).spectrum_db,
         bar=bar,
         kick_low=low(kick),
         bass_low=low(bass),

@@ -30,10 +30,10 @@ class Output(Protocol):
 
 
 class SimulatedOutput:
-    """Keeps time like a sound card of four blocks, plays nothing, and can write what it "played" to a WAV."""
+    """Keeps time like a sound card with three blocks of buffer, plays nothing, and can write what it "played" to a WAV."""
 
     name = "simulated stereo"
-    _AHEAD_S = 0.045
+    _AHEAD_S = 0.032
 
     def __init__(self) -> None:
         self._due = 0.0
@@ -76,7 +76,7 @@ class PortAudioOutput:
         import sounddevice
 
         self._stream = sounddevice.OutputStream(
-            samplerate=rate_hz, blocksize=BLOCK_FRAMES, device=self._index, channels=2, dtype="float32", latency=0.045
+            samplerate=rate_hz, blocksize=BLOCK_FRAMES, device=self._index, channels=2, dtype="float32", latency=0.032
         )
         self._stream.start()
 

@@ -17,6 +17,7 @@ from PySide6.QtCore import QObject, QSettings, QTimer, Signal
 
 from zygotone.advise.advisor import find_in, with_fixes
 from zygotone.advise.findings import Context, Finding, evidence_readings
+from zygotone.advise.views import heard_at
 from zygotone.app.audio import SimulatedOutput, Transport
 from zygotone.app.work import Cancel, Worker
 from zygotone.dsp.levels import gain_to_db
@@ -67,8 +68,10 @@ class Desk(QObject):
     def __init__(self, project: Project, path: Path | None = None, *, settings: QSettings | None = None) -> None:
         super().__init__()
         self.settings = settings or QSettings("zygotone", "zygotone")
-        self.worker = Worker()
-        self.worker.failed.connect(self.message)
+        # What is played must not wait for what is measured, so each has a thread.
+        self.worker, self.play_worker = Worker(), Worker()
+        for each in (self.worker, self.play_worker):
+            each.failed.connect(self.message)
         self._edit_timer = QTimer(self, singleShot=True, interval=60)
         self._edit_timer.timeout.connect(self._measure)
         self._journal_timer = QTimer(self, singleShot=True, interval=1500)
@@ -209,6 +212,7 @@ class Desk(QObject):
         if self.transport is not None:
             self.transport.stop()
         self.worker.close()
+        self.play_worker.close()
 
     # --- the session ---------------------------------------------------------------------------------------
 
@@ -250,25 +254,27 @@ class Desk(QObject):
             self.heard = 0
             self.player.choose(0)
             self.heard_changed.emit()
+        self._play_versions()  # before anything is drawn: the ear is to hear an edit at once
         self.session_changed.emit()
-        self._play_versions()
         self._edit_timer.start()
         if self.dirty:
             self._journal_timer.start()
         self.file_changed.emit()
 
     def _play_versions(self) -> None:
-        """Hand the versions to the player, off the interface's thread: a source may have to be rendered first."""
+        """Hand the versions to the player; where a source has to be rendered first, in the background."""
         match = self.match
         a = Version(self.bench.kept, match.a_gain_db if match else 0.0)
         trial = self.bench.trial
         b = Version(trial.session, match.b_gain_db if match and match.b else a.gain_db) if trial else None
         player = self.player
+        if player.set_versions(a, b, wait=False):
+            return
 
         def prepare(cancel: Cancel) -> None:
             player.set_versions(a, b)
 
-        self.worker.submit("play", prepare, lambda _: None, urgency=0)
+        self.play_worker.submit("play", prepare, lambda _: None, urgency=0)
 
     # --- selection -----------------------------------------------------------------------------------------
 
@@ -375,9 +381,8 @@ class Desk(QObject):
         def match(cancel: Cancel) -> Match:
             def numbers(session: Session) -> MixNumbers:
                 audio = renderer.mix(session, section, cancelled=cancel)
-                return MixNumbers(
-                    integrated_lufs(audio, session.rate_hz), float(gain_to_db(true_peak(audio, session.rate_hz)))
-                )
+                peak = float(gain_to_db(true_peak(audio, session.rate_hz)))
+                return MixNumbers(integrated_lufs(audio, session.rate_hz), peak)
 
             a = numbers(kept)
             if trial is None:
@@ -397,7 +402,7 @@ class Desk(QObject):
 
         def levels(cancel: Cancel) -> dict[str, float]:
             context = Context(session, section, renderer, cancel)
-            return {s.id: integrated_lufs(context.stem(s.id), session.rate_hz) for s in session.strips()}
+            return {s.id: heard_at(context, context.graph.strip[s.id]).lufs for s in session.strips()}
 
         self.worker.submit("levels", levels, self._on_levels, urgency=7)
 

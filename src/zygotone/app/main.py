@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QApplication
 from zygotone.app.desk import Desk
 from zygotone.app.theme import load_fonts, theme
 from zygotone.app.window import Window, empty_project
+from zygotone.session.project_file import Project
 
 
 def make_application() -> QApplication:
@@ -22,32 +23,30 @@ def make_application() -> QApplication:
     return app
 
 
-def make_window(*, demo: bool = False, settings: QSettings | None = None) -> Window:
-    """A window with the demo, or with an empty project."""
-    if demo:
-        from zygotone.demo import build_demo
-
-        project = build_demo()
-    else:
-        project = empty_project()
-    desk = Desk(project, settings=settings)
+def make_window(project: Project | None = None, *, settings: QSettings | None = None) -> Window:
+    """A window with ``project``, or with an empty one."""
+    desk = Desk(project or empty_project(), settings=settings)
     theme().preference = str(desk.settings.value("theme") or "desktop")
     theme().apply()
     window = Window(desk)
-    window.show_stage("fit" if demo else "brief")
+    window.show_stage("fit" if project else "brief")
     return window
 
 
 def run(project: Path | None, *, demo: bool = False) -> int:
+    """Show the window first; what is to be opened comes as soon as it is there."""
     app = make_application()
-    window = make_window(demo=demo)
+    window = make_window()
     window.show()
 
     def begin() -> None:
-        if project is None or not window.open_path(project):
+        if demo:
             window.desk.start()
-        else:
+            window.open_demo()
+        elif project is not None and window.open_path(project):
             window.show_stage("fit")
+        else:
+            window.desk.start()
 
     QTimer.singleShot(0, begin)
     return app.exec()

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 from zygotone.app.main import make_application, make_window
 from zygotone.app.theme import theme
 from zygotone.app.window import Window
+from zygotone.demo import build_demo
 
 WAIT_S = 60.0
 
@@ -25,7 +26,7 @@ def settle(window: Window, ready: Callable[[], bool] = lambda: True) -> None:
     while time.monotonic() < end:
         QApplication.processEvents()
         time.sleep(0.02)
-        waiting = window.desk._edit_timer.isActive() or not window.desk.worker.idle
+        waiting = window.desk._edit_timer.isActive() or not (window.desk.worker.idle and window.desk.play_worker.idle)
         quiet = 0 if waiting or not ready() else quiet + 1
         if quiet > 8:
             return
@@ -37,7 +38,7 @@ def take(folder: Path, only: list[str]) -> None:
     make_application()
     settings = QSettings(str(Path(tempfile.mkdtemp()) / "settings.ini"), QSettings.Format.IniFormat)
     settings.setValue("theme", "paper")
-    window = make_window(demo=True, settings=settings)
+    window = make_window(build_demo(), settings=settings)
     window.resize(1280, 800)
     window.show()
     window.desk.start()

@@ -389,9 +389,17 @@ class Window(QMainWindow):
         return True
 
     def open_demo(self) -> None:
-        if self.may_leave():
-            self.desk.open_project(build_demo(), None)
+        """The demo is synthesized, which takes a second or so: in the background."""
+        if not self.may_leave():
+            return
+        self.say("Making the demo song…")
+
+        def opened(project: Project) -> None:
+            self.desk.open_project(project, None)
             self.show_stage("fit")
+            self.say("Slack Tide is open. Kick and bass fight in it; work down the ladder.")
+
+        self.desk.worker.submit("Opening the demo", lambda cancel: build_demo(), opened, urgency=0)
 
     def _fill_recent(self) -> None:
         self.recent_menu.clear()

@@ -15,6 +15,7 @@ from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
 FLOOR_DB = -144.0
+_NEPERS = math.log(10.0) / 20.0  # of a dB; exp is a good deal quicker than a power of ten
 
 
 @kernel
@@ -25,14 +26,21 @@ def _push_max(value: float, window: int, values: FloatArray, index: IntArray, en
     """
     size = values.shape[0]
     head, count, clock = ends[0], ends[1], ends[2]
-    while count > 0 and values[(head + count - 1) % size] <= value:
+    # Wrapping by comparison: a division by a size that is no power of two would be most of the work here.
+    slot = head + count
+    if slot >= size:
+        slot -= size
+    while count > 0:
+        last = slot - 1 if slot > 0 else size - 1
+        if values[last] > value:
+            break
+        slot = last
         count -= 1
-    slot = (head + count) % size
     values[slot] = value
     index[slot] = clock
     count += 1
     if index[head] <= clock - window:
-        head = (head + 1) % size
+        head = head + 1 if head + 1 < size else 0
         count -= 1
     ends[0], ends[1], ends[2] = head, count, clock + 1
     return float(values[head])
@@ -215,7 +223,7 @@ def apply_gain_db(x: Stereo, gain_db: FloatArray, y: Stereo) -> None:
             y[0, i] = x[0, i]
             y[1, i] = x[1, i]
         else:
-            g = 10.0 ** (gain_db[i] / 20.0)
+            g = math.exp(gain_db[i] * _NEPERS)
             y[0, i] = g * x[0, i]
             y[1, i] = g * x[1, i]
 
@@ -225,7 +233,7 @@ def add_scaled_db(x: Stereo, part: Stereo, gain_db: FloatArray) -> None:
     """In place: x += (gain − 1)·part. x and part (2, n), gain_db (n,)."""
     for i in range(x.shape[1]):
         if gain_db[i] != 0.0:
-            g = 10.0 ** (gain_db[i] / 20.0) - 1.0
+            g = math.exp(gain_db[i] * _NEPERS) - 1.0
             x[0, i] += g * part[0, i]
             x[1, i] += g * part[1, i]
 

@@ -12,6 +12,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -27,6 +28,7 @@ BLOCK_FRAMES = 4096
 # Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
 # some device's latency changes.
 _MARGIN_FRAMES = 8192
+_MEMO_SIZE = 2000
 
 
 class Cancelled(Exception):
@@ -83,10 +85,12 @@ class Renderer:
     is rendered once."""
 
     store: AudioStore
-    cache_bytes: int = 768 << 20
+    cache_bytes: int = 512 << 20
     rendered_nodes: int = 0  # how many nodes were worked out rather than found in the cache
     _cache: TakeCache = field(init=False)
     _instruments: TakeCache = field(init=False)
+    _memo: OrderedDict[object, Any] = field(default_factory=OrderedDict)
+    _memo_lock: threading.Lock = field(default_factory=threading.Lock)
 
     def __post_init__(self) -> None:
         self._cache = TakeCache(self.cache_bytes)
@@ -224,17 +228,30 @@ class Renderer:
         self._cache.put((node.key, first, total), take)
         return take
 
+    def memo(self, key: object, work: Callable[[], Any]) -> Any:
+        """Result of ``work``, remembered by ``key``, which must name everything the result depends on."""
+        with self._memo_lock:
+            if key in self._memo:
+                self._memo.move_to_end(key)
+                return self._memo[key]
+        result = work()
+        with self._memo_lock:
+            self._memo[key] = result
+            while len(self._memo) > _MEMO_SIZE:
+                self._memo.popitem(last=False)
+        return result
+
     # --- shortcuts -----------------------------------------------------------------------------------------
 
-    def mix(self, session: Session, section: Section | None = None, **options: object) -> Stereo:
+    def mix(self, session: Session, section: Section | None = None, **options: Any) -> Stereo:
         """The mix of a section or of the whole song, shape (2, frames)."""
         graph = compile_session(session)
-        return self.take(graph, graph.mix, self.span_of(session, section), **options).audio  # type: ignore[arg-type]
+        return self.take(graph, graph.mix, self.span_of(session, section), **options).audio
 
-    def stem(self, session: Session, strip_id: str, section: Section | None = None, **options: object) -> Stereo:
+    def stem(self, session: Session, strip_id: str, section: Section | None = None, **options: Any) -> Stereo:
         """One track after its chain, level and pan; heard alone, muted or not."""
         graph = compile_session(session)
-        return self.take(graph, graph.strip[strip_id], self.span_of(session, section), **options).audio  # type: ignore[arg-type]
+        return self.take(graph, graph.strip[strip_id], self.span_of(session, section), **options).audio
 
 
 def _cut(audio: Stereo, start: int, frames: int) -> Stereo:

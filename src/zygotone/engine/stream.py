@@ -54,6 +54,12 @@ class BlockGraph:
             visit(node)
         self._runners, self._order = runners, order
 
+    def holds_sources(self, nodes: list[Node]) -> bool:
+        """Whether every source that ``nodes`` need has its runner already."""
+        if any(isinstance(node, SourceNode) and node.key not in self._runners for node in nodes):
+            return False
+        return all(self.holds_sources(list(node.inputs)) for node in nodes)
+
     def block(self, start: int, frames: int) -> dict[str, Stereo]:
         """Output of every node for this block of the song, by node key."""
         outputs: dict[str, Stereo] = {}
@@ -123,10 +129,16 @@ class Player:
         self._loop = (0, 1)
         self.position = 0  # next frame of the song to be worked out
 
-    def set_versions(self, a: Version, b: Version | None) -> None:
-        """What plays as A and B; takes over edits without a gap."""
+    def set_versions(self, a: Version, b: Version | None, *, wait: bool = True) -> bool:
+        """What plays as A and B; takes over edits without a gap.
+
+        Without ``wait`` nothing is done, and False returned, where a source would first have to be decoded or
+        rendered.
+        """
         versions = [a] if b is None else [a, b]
         nodes = [compile_session(v.session).mix for v in versions]
+        if not wait and not self._blocks.holds_sources(nodes):
+            return False
         readers = {id(v.session): self._renderer.source_reader(v.session) for v in versions}
         sources: dict[str, ReadSource] = {}
 
@@ -150,6 +162,7 @@ class Player:
             self._choice = min(self._choice, len(nodes) - 1)
             keep = nodes + [node for node, _ in self._leaving]
             self._blocks.show(keep, lambda node: sources.get(node.key, _silence))
+        return True
 
     def choose(self, index: int) -> None:
         """Hear A (0) or B (1)."""

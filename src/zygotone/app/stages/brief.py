@@ -47,6 +47,7 @@ class BriefStage(QWidget):
         self._desk = desk
         self._tracks_shown: object = None
         self._sections_shown: object = None
+        self._tables_shown: object = None
         self.setAcceptDrops(True)
 
         self.title = QLineEdit()
@@ -152,7 +153,10 @@ class BriefStage(QWidget):
         if song.sections != self._sections_shown:
             self._sections_shown = song.sections
             self._show_sections(song.sections)
-        self._show_tables()
+        tables = (song.tempo_bpm, song.key, song.a4_hz)
+        if tables != self._tables_shown:
+            self._tables_shown = tables
+            self._show_tables()
 
     def _show_tracks(self, tracks: tuple[Track, ...]) -> None:
         clear(self._track_grid)

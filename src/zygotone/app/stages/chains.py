@@ -564,7 +564,13 @@ class ChainsStage(QWidget):
 
     # --- measuring -----------------------------------------------------------------------------------------
 
+    def showEvent(self, event) -> None:
+        super().showEvent(event)
+        self._measure()
+
     def _measure(self) -> None:
+        if not self.isVisible():  # nobody looks; it is measured when somebody does
+            return
         desk, strip, device = self.desk, self.strip, self.device
         session, kept = desk.session, desk.bench.kept
         kept_device = self._kept_device()

@@ -184,7 +184,13 @@ class FitStage(QWidget):
         self._measure()
         self._on_findings()
 
+    def showEvent(self, event) -> None:
+        super().showEvent(event)
+        self._measure()
+
     def _measure(self) -> None:
+        if not self.isVisible():  # nobody looks; it is measured when somebody does
+            return
         ids = self.pair_ids
         if ids is None:
             self._show_pair(_Measured(None, None))

@@ -33,6 +33,7 @@ class LogStage(QWidget):
         super().__init__()
         self.setObjectName("stage.log")
         self._desk = desk
+        self._shown: object = None
         self.table = QTableWidget(0, len(COLUMNS))
         self.table.setObjectName("log.table")
         self.table.setAccessibleName("Log of trials and decisions")
@@ -67,9 +68,16 @@ class LogStage(QWidget):
                 row(label("Log", "title"), 1, self.go, self.back), self.empty, self.table, spacing=8, margins=(16, 10, 10, 10)
             )
         )  # fmt: skip
-        desk.session_changed.connect(self._show)
+        desk.session_changed.connect(self._show_new)
         theme().changed.connect(self._show)
         self._show()
+
+    def _show_new(self) -> None:
+        desk = self._desk
+        shown = (desk.bench.log, desk.song.sections, [s.name for s in desk.session.strips()])
+        if shown != self._shown:
+            self._shown = shown
+            self._show()
 
     def _show(self) -> None:
         entries = list(reversed(self._desk.bench.log))

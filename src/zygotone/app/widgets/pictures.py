@@ -60,9 +60,9 @@ class BellPicture(Picture):
         self._device = device
         curves = []
         if effect is not None:
-            curves.append(spectrum_curve("track here", effect.spectrum_before_db, "fill", "fill"))
-            if effect.spectrum_key_db is not None:
-                curves.append(spectrum_curve("key", effect.spectrum_key_db, "clash", "dot"))
+            curves.append(spectrum_curve("track here", effect.before.spectrum_db, "fill", "fill"))
+            if effect.key is not None:
+                curves.append(spectrum_curve("key", effect.key.spectrum_db, "clash", "dot"))
         word = "deepest" if device.kind == "keyed_eq" else "curve"
         if kept is not None and kept.params != device.params:
             curves.append(Curve(f"A {word}", FREQS_HZ, self._response(kept), "a", "dash"))
@@ -232,15 +232,15 @@ class SpectraPicture(Picture):
         if effect is None:
             self.spectra.show_curves((), empty="Measuring…")
             return
-        top = 10.0 * math.ceil(float(max(effect.spectrum_before_db.max(), effect.spectrum_after_db.max())) / 10.0 + 0.2)
+        top = 10.0 * math.ceil(float(max(effect.before.spectrum_db.max(), effect.after.spectrum_db.max())) / 10.0 + 0.2)
         self.spectra.set_axes(y=Axis(top - 75.0, top, "dB", ticks=tuple(top - 10 - 20 * i for i in range(4))))
         self.spectra.show_curves(
             [
-                Curve("before", FREQS_HZ, effect.spectrum_before_db, "fill", "fill"),
+                Curve("before", FREQS_HZ, effect.before.spectrum_db, "fill", "fill"),
                 Curve(
                     "after",
                     FREQS_HZ,
-                    effect.spectrum_after_db,
+                    effect.after.spectrum_db,
                     "b" if kept is None or kept.params != device.params else "ink",
                 ),
             ]

@@ -90,6 +90,7 @@ class Context:
     section: Section
     renderer: Renderer
     cancelled: Callable[[], bool] = lambda: False
+    excerpt: tuple[int, int] | None = None  # frames of the song, where only a part of the section is to be heard
 
     @functools.cached_property
     def graph(self) -> Graph:
@@ -97,7 +98,7 @@ class Context:
 
     @functools.cached_property
     def span(self) -> tuple[int, int]:
-        return self.renderer.span_of(self.session, self.section)
+        return self.excerpt or self.renderer.span_of(self.session, self.section)
 
     @property
     def rate_hz(self) -> int:
@@ -116,7 +117,7 @@ class Context:
         return self.renderer.take(self.graph, after, self.span, cancelled=self.cancelled)
 
     def with_session(self, session: Session) -> Context:
-        return Context(session, self.section, self.renderer, self.cancelled)
+        return Context(session, self.section, self.renderer, self.cancelled, self.excerpt)
 
 
 FindProblems = Callable[[Context], list[Finding]]

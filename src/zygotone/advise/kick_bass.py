@@ -41,6 +41,7 @@ EARLY_MS, LATE_MS = -1.5, 15.0
 _TARGET_DB = CLEAR_DB + 0.25  # what the search aims at, so that the promise holds after rounding
 _DEEPEST_CARVE_DB, _DEEPEST_DIP_DB, _DEEPEST_DUCK_DB, _DEEPEST_ONSET_DB = -9.0, -15.0, -15.0, -18.0
 _LONGEST_ATTACK_MS = 60.0
+_SEARCH_S = 40.0
 
 
 @dataclass(frozen=True)
@@ -68,6 +69,20 @@ class Pair:
         """kick_clear_db with another version of the session."""
         bass = self.context.with_session(session).stem(self.bass_track.id)
         return float(np.median(ratios_db(self.kick_energies, hit_energies(bass, self.kick, self.context.rate_hz))))
+
+    @functools.cached_property
+    def excerpt(self) -> Pair:
+        """The same pair over at most 40 s from the first hit: long enough to search on."""
+        context, rate = self.context, self.context.rate_hz
+        start, end = context.span
+        first = max(start, start + self.kick.onsets[0] - rate)
+        last = min(end, first + round(_SEARCH_S * rate))
+        if last - first >= end - start - rate:
+            return self
+        inside = tuple(at - (first - start) for at in self.kick.onsets if at < last - start - rate // 5)
+        part = Context(context.session, context.section, context.renderer, context.cancelled, (first, last))
+        pair = replace(self, context=part, kick=replace(self.kick, onsets=inside))
+        return replace(pair, clear_db=pair.clear_with(context.session))
 
     def evidence(self) -> dict[str, float]:
         values = {"kick_hz": self.kick.fundamental_hz, "bass_hz": self.bass_hz, "onset_gap_ms": self.gap_ms, "kick_clear_db": self.clear_db}  # fmt: skip
@@ -229,7 +244,24 @@ def _no(label: str, school: str, why: str) -> Fix:
 
 def _search(pair: Pair, make: Callable[[float], Session], deepest: float) -> float:
     """The smallest amount, between 0 and ``deepest`` (either sign), with which the kick is clear; ``deepest``
-    where even that does not do. The clearness grows with the amount, so the interval is narrowed by secants."""
+    where even that does not do. The clearness grows with the amount, so the interval is narrowed by secants.
+
+    A long section is searched on an excerpt; where the whole then falls short, a little more is taken.
+    """
+    amount = _search_within(pair.excerpt, make, deepest)
+    if pair.excerpt is pair:
+        return amount
+    for _ in range(2):
+        short = _TARGET_DB - pair.clear_with(make(amount))
+        if short <= _TARGET_DB - CLEAR_DB - 0.1 or amount == deepest:
+            break
+        more = amount * (1.0 + 0.2 * max(short, 0.5))
+        amount = max(more, deepest) if deepest < 0.0 else min(more, deepest)
+    return amount
+
+
+def _search_within(pair: Pair, make: Callable[[float], Session], deepest: float) -> float:
+    """``_search`` on what the pair's context covers."""
     low, low_clear = 0.0, pair.clear_db
     high, high_clear = deepest, pair.clear_with(make(deepest))
     if high_clear <= _TARGET_DB:

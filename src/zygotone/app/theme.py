@@ -149,6 +149,7 @@ def style_sheet(c: Colours) -> str:
     QPushButton[kind="keep"]:focus {{ border: 2px solid {c.ink}; }}
     QPushButton[kind="kept"] {{ border: 1px solid {c.a}; color: {c.a}; }}
     QPushButton[kind="ontrial"] {{ background: {c.b}; color: {c.on_b}; border: 1px solid {c.b}; }}
+    QPushButton[kind="chosen"] {{ border: 1px solid {c.ink}; background: {c.fill}; font-weight: bold; }}
     QPushButton[kind="plain"] {{ border: none; background: transparent; padding: 2px 4px; }}
     QPushButton[kind="plain"]:focus {{ border: 1px solid {c.a}; }}
     QLineEdit, QComboBox, QSpinBox, QDoubleSpinBox, QPlainTextEdit {{

@@ -473,7 +473,9 @@ class Window(QMainWindow):
         grid = QGridLayout()
         grid.setHorizontalSpacing(18)
         grid.setVerticalSpacing(3)
-        keys = [(a.shortcut().toString(), a.text()) for a in self.findChildren(QAction) if not a.shortcut().isEmpty()]
+        plain = {self.undo_action: "Undo", self.redo_action: "Redo"}
+        actions = [a for a in self.findChildren(QAction) if not a.shortcut().isEmpty()]
+        keys = [(a.shortcut().toString(), plain.get(a, a.text())) for a in actions]
         keys += [
             ("Tab", "To the next part of the window"),
             ("← → on a ruler", "A hundredth; with Shift a thousandth"),

@@ -437,7 +437,7 @@ class ChainsStage(QWidget):
     def _make_bands(self, device: Device) -> None:
         for i, band in enumerate(device.params["bands"]):
             text = f"{i + 1}  {band['shape'].replace('_', ' ')}"
-            kind = "ontrial" if i == self.band else ""
+            kind = "chosen" if i == self.band else ""
             self._band_row.addWidget(
                 button(
                     text, f"chains.band.{i + 1}", lambda n=i: self.select_band(n), kind=kind, accessible=f"Band {i + 1}"

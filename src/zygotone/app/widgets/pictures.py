@@ -78,11 +78,11 @@ class BellPicture(Picture):
                         str(i + 1),
                         band["freq_hz"],
                         band["gain_db"] if moves else 0.0,
-                        "b" if i == self.selected else "soft",
+                        "ink" if i == self.selected else "soft",
                     )
                 )
         else:
-            marks.append(Mark("", device.params["freq_hz"], device.params["range_db"], "b"))
+            marks.append(Mark("", device.params["freq_hz"], device.params["range_db"], "ink"))
         self.plot.show_curves(curves, marks)
 
     def _handles(self) -> list[tuple[float, float]]:
@@ -147,10 +147,10 @@ class CompressorPicture(Picture):
         colour = "ink" if kept is not None and kept.params == device.params else "b"
         curves.append(Curve("curve", levels, compressor.transfer_db(device.params, levels), colour, "line", 2.0))
         self.transfer.show_curves(curves, [Mark("threshold", device.params["threshold_db"], colour="soft")])
-        show_gain(self.reduction, effect, self.section_s)
+        show_gain(self.reduction, effect, self.section_s, colour)
 
 
-def show_gain(plot: Plot, effect: Effect | None, section_s: float) -> None:
+def show_gain(plot: Plot, effect: Effect | None, section_s: float, colour: str) -> None:
     """Gain over the section's time."""
     if effect is None or effect.gain_db is None:
         plot.show_curves((), empty="Switched off, or not measured yet.")
@@ -165,7 +165,7 @@ def show_gain(plot: Plot, effect: Effect | None, section_s: float) -> None:
         Axis(-depth, high, "dB", ticks=tuple(range(first, int(high) + 1, tick))),
     )
     x = np.linspace(0.0, section_s, TIME_POINTS)
-    plot.show_curves([Curve("gain", x, effect.gain_db, "b", "line", 1.2)])
+    plot.show_curves([Curve("gain", x, effect.gain_db, colour, "line", 1.2)])
 
 
 class SaturationPicture(Picture):
@@ -246,4 +246,4 @@ class SpectraPicture(Picture):
             ]
         )
         if device.kind == "transient":
-            show_gain(self.gain, effect, self.section_s)
+            show_gain(self.gain, effect, self.section_s, "b" if kept is None or kept.params != device.params else "ink")

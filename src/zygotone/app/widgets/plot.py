@@ -189,7 +189,7 @@ class Plot(QWidget):
         painter.setPen(colour("soft"))
         painter.setFont(text_font(8.5))
         painter.drawText(QRectF(8, 4, 60, 16), Qt.AlignmentFlag.AlignLeft, self.y_axis.unit)
-        painter.drawText(QRectF(5, area.bottom() + 3, 40, 16), Qt.AlignmentFlag.AlignLeft, self.x_axis.unit)
+        painter.drawText(QRectF(5, area.bottom() + 3, 60, 16), Qt.AlignmentFlag.AlignLeft, self.x_axis.unit)
 
     def _draw_curve(self, painter: QPainter, area: QRectF, curve: Curve) -> None:
         if not len(curve.x):
@@ -199,13 +199,8 @@ class Plot(QWidget):
         if curve.style == "bars":
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(ink)
-            zero = (
-                min(area.bottom(), float(self._to_screen(curve.x[0], 0.0)[1]))
-                if self.y_axis.low < 0 < self.y_axis.high
-                else area.bottom()
-            )
             for x, y in zip(xs, ys, strict=True):
-                painter.drawRect(QRectF(x - 3, min(y, zero), 6, abs(zero - y)))
+                painter.drawRect(QRectF(x - 3, y, 6, area.bottom() - y))
             return
         path = QPainterPath(QPointF(xs[0], ys[0]))
         for x, y in zip(xs[1:], ys[1:], strict=True):
@@ -237,8 +232,12 @@ class Plot(QWidget):
             if mark.y is None:
                 painter.setPen(QPen(ink, 1, Qt.PenStyle.DashLine))
                 painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
+                width = painter.fontMetrics().horizontalAdvance(mark.text)
+                left = min(x + 4, area.right() - width)
+                if mark.text:
+                    painter.fillRect(QRectF(left - 2, area.top() + 1, width + 4, 14), colour("sheet"))
                 painter.setPen(ink)
-                painter.drawText(QPointF(min(x + 4, area.right() - 60), area.top() + 12), mark.text)
+                painter.drawText(QPointF(left, area.top() + 12), mark.text)
             else:
                 y = float(self._to_screen(mark.x, mark.y)[1])
                 painter.setPen(QPen(ink, 1.5))

@@ -1,0 +1,63 @@
+"""Writes the JSON Schema part of docs/format.md from the models, and docs/devices.md from the declarations."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from zygotone.session.catalogue import DEVICES, SOURCES
+from zygotone.session.models import Session
+
+DOCS = Path(__file__).parent
+
+
+def table(params) -> list[str]:
+    lines = ["| parameter | range | default | |", "|---|---|---|---|"]
+    for p in params:
+        if p.choices:
+            span = ", ".join(str(c) for c in p.choices)
+        elif p.is_number:
+            span = f"{p.low:g} to {p.high:g} {p.unit}".strip() + (", logarithmic" if p.scale == "log" else "")
+        else:
+            span = {"bool": "true, false", "list": "a list"}.get(p.type, p.type)
+        default = "" if p.type == "list" else f"{p.default:g}" if p.is_number else str(p.default).lower()
+        lines.append(f"| `{p.name}` | {span} | {default} | {p.help} |")
+    return lines
+
+
+def catalogue(kinds) -> list[str]:
+    lines = []
+    for kind in kinds:
+        lines += [
+            f"## {kind.title} (`{kind.kind}`)",
+            "",
+            kind.summary + (" It takes a key." if kind.takes_key else ""),
+            "",
+            *table(kind.params),
+            "",
+        ]
+        for p in kind.params:
+            if p.items:
+                lines += [f"Each of `{p.name}` (at most {p.max_items}):", "", *table(p.items), ""]
+    return lines
+
+
+def main() -> None:
+    head = [
+        "# Devices and sound sources", "",
+        "Written by `python docs/make_format.py` from the declarations in `src/zygotone/devices` and `src/zygotone/sources`.",
+        "", "Every device also has `on`, `mix` (0 to 1, dry aligned to wet), `label` and, where it takes one, `key`:",
+        '`{"track": id, "tap": "after"}`, another track taken before or after its chain.', "",
+    ]  # fmt: skip
+    lines = [*head, *catalogue(DEVICES), "# Sources", "", *catalogue(SOURCES)]
+    (DOCS / "devices.md").write_text("\n".join(lines))
+    path = DOCS / "format.md"
+    prose = path.read_text().split("## JSON Schema")[0].rstrip()
+    schema = json.dumps(Session.model_json_schema(), indent=1, ensure_ascii=False)
+    path.write_text(
+        f"{prose}\n\n## JSON Schema\n\nOf the `session` object in `session.json`, written by `python docs/make_format.py`.\n\n```json\n{schema}\n```\n"
+    )
+
+
+if __name__ == "__main__":
+    main()

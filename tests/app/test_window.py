@@ -517,3 +517,128 @@ def test_portaudio_plays_on_a_null_device(tmp_path):
     env = {**os.environ, "ALSA_CONFIG_PATH": str(tmp_path / "asound.conf")}
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60, env=env)
     assert "played" in done.stdout, done.stderr
+
+
+def test_the_numbers_of_a_trial_follow_edits_by_hand(window, qtbot, settled):
+    window.fit.try_rung(5)
+    settled(window)
+    before = {r.name: r.after for r in window.desk.readings_now()}
+    window.desk.select_track("bass")
+    duck = window.desk.session.track("bass").chain[-1]
+    window.desk.select_device(duck.id)
+    window.show_stage("chains")
+    window.chains.change(duck.id, "Range", range_db=1.0)
+    settled(window)
+    after = {r.name: r.after for r in window.desk.readings_now()}
+    assert after["kick_clear_db"] < before["kick_clear_db"] - 1.0
+    assert after["pumping_db"] < before["pumping_db"]
+    window.margin.keep()
+    assert window.desk.bench.log[-1].readings[0].after == pytest.approx(after["kick_clear_db"])
+
+
+def test_work_that_was_never_saved_comes_back(window, qtbot, monkeypatch, settled):
+    from zygotone.app.window import empty_project
+    from zygotone.session.edits import change_song
+
+    desk = window.desk
+    desk.open_project(empty_project(), None)
+    desk.edit("Title", lambda s: change_song(s, title="Half a song"))
+    desk.write_journal()  # and then it crashes
+    desk.open_project(empty_project(), None)
+    monkeypatch.setattr(QMessageBox, "question", lambda *a, **k: QMessageBox.StandardButton.Yes)
+    assert window.offer_unsaved()
+    assert desk.song.title == "Half a song"
+    assert desk.dirty
+    monkeypatch.setattr(QMessageBox, "question", lambda *a, **k: QMessageBox.StandardButton.No)
+    desk.open_project(empty_project(), None)
+    assert not window.offer_unsaved()
+    assert desk.unsaved() is None
+    settled(window)
+
+
+def test_files_dropped_anywhere_on_the_window(window, qtbot, settled, tmp_path):
+    window.show_stage("log")
+    window.take_files([write_stem(tmp_path, "Pad", sine(200.0, 1.0, level_db=-12))])
+    settled(window)
+    assert window.stage == "brief"
+    assert window.desk.session.track_named("Pad").role == "pad"
+    other = tmp_path / "other.zygotone"
+    window.desk.save(other)
+    window.take_files([other])
+    assert window.desk.path == other
+
+
+def test_the_meter_shows_what_is_played(window, qtbot):
+    assert window.meter.text() == "silent"
+    window.meter.show_peak(np.array([0.5, 0.25]))
+    assert window.meter.text() == "−6.0 dBFS"
+    trigger(window, "play.toggle")
+    qtbot.waitUntil(lambda: window.meter.text() != "silent", timeout=5000)
+    trigger(window, "play.toggle")
+
+
+def test_the_match_is_of_the_whole_loop(window, qtbot, settled):
+    click(qtbot, window, "brief.add_section")
+    settled(window)
+    desk = window.desk
+    desk.set_loop(tuple(s.id for s in desk.song.sections))
+    settled(window)
+    from zygotone.measure.loudness import integrated_lufs
+
+    whole = desk.renderer.mix(desk.session)
+    assert desk.match.a.lufs == pytest.approx(integrated_lufs(whole, RATE), abs=0.1)
+
+
+def test_a_tempo_change_moves_the_loop(window, settled):
+    window.brief.tempo.setValue(60.0)
+    settled(window)
+    assert window.desk.player._loop == window.desk.loop_span()
+
+
+def test_closing_with_changes_asks_first(window, monkeypatch):
+    from zygotone.session.edits import change_song
+
+    window.desk.edit("Title", lambda s: change_song(s, title="Changed"))
+    asked = []
+    monkeypatch.setattr(window, "may_leave", lambda: asked.append(1) is not None)
+    window.close()
+    assert asked
+    assert window.isVisible()
+    monkeypatch.undo()
+
+
+def test_the_demo_opens_in_the_background(window, qtbot, settled):
+    trigger(window, "file.demo")
+    qtbot.waitUntil(lambda: window.desk.song.title == "Slack Tide", timeout=60000)
+    settled(window)
+    assert window.stage == "fit"
+    assert window.desk.section.name == "Chorus"
+
+
+def test_the_mix_is_rendered_from_the_menu(window, qtbot, settled, monkeypatch, tmp_path):
+    from PySide6.QtWidgets import QFileDialog
+
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "mix.wav"), ""))
+    trigger(window, "file.render")
+    settled(window)
+    assert soundfile.info(tmp_path / "mix.wav").frames > RATE
+    assert "Rendered mix.wav" in window.message.text()
+
+
+def test_long_work_shows_itself_and_can_be_stopped(window, qtbot, settled, monkeypatch, tmp_path):
+    import time
+
+    def endless(cancel):
+        window.desk.worker.share = 0.5
+        while not cancel():
+            time.sleep(0.01)
+
+    done = []
+    window.desk.worker.submit("Counting", endless, done.append)
+    qtbot.waitUntil(lambda: window.stop_work.isVisible(), timeout=5000)
+    assert window.progress.value() == 50
+    click(qtbot, window, "status.stop")
+    settled(window)
+    assert not done
+    assert "Stopped: Counting" in window.message.toolTip()
+    qtbot.waitUntil(lambda: not window.stop_work.isVisible(), timeout=5000)

@@ -10,7 +10,7 @@ from typing import Any
 
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.graph import Graph, compile_session
-from zygotone.engine.renderer import Renderer, Take
+from zygotone.engine.renderer import Renderer
 from zygotone.session.bench import Reading, Trial
 from zygotone.session.models import Section, Session
 
@@ -78,7 +78,7 @@ class Finding:
         assert fix.session is not None
         return Trial(
             session=fix.session, title=fix.label if not fix.detail else f"{fix.label}: {fix.detail}", finding=self.id,
-            fix=number, tracks=self.tracks, section=self.section.id, readings=fix.readings,
+            fix=number, rule=self.rule, tracks=self.tracks, section=self.section.id, readings=fix.readings,
         )  # fmt: skip
 
 
@@ -111,10 +111,6 @@ class Context:
     def chain_out(self, strip_id: str) -> Stereo:
         """After the chain, before level and pan: what a key input hears."""
         return self.renderer.take(self.graph, self.graph.chain[strip_id], self.span, cancelled=self.cancelled).audio
-
-    def device_take(self, strip_id: str, device_id: str) -> Take:
-        _, after = self.graph.tap(strip_id, device_id)
-        return self.renderer.take(self.graph, after, self.span, cancelled=self.cancelled)
 
     def with_session(self, session: Session) -> Context:
         return Context(session, self.section, self.renderer, self.cancelled, self.excerpt)

@@ -213,11 +213,7 @@ def _measured(
     lost = loudness_lost_lu(pair.bass, bass, rate)
     pumping = 0.0
     if device_id is not None:
-        take = after.device_take(pair.bass_track.id, device_id)
-        if take.gain_db is not None:
-            before_device, _ = after.graph.tap(pair.bass_track.id, device_id)
-            audio = context.renderer.take(after.graph, before_device, after.span, cancelled=context.cancelled).audio
-            pumping = pumping_db(take.gain_db, audio, rate)
+        pumping = _pumping(after, pair.bass_track.id, device_id)
     bass_lufs = [_finite(integrated_lufs(stem, rate)) for stem in (pair.bass, bass)]
     return Fix(
         label=label,
@@ -232,6 +228,17 @@ def _measured(
         ),
         session=session,
     )
+
+
+def _pumping(context: Context, strip_id: str, device_id: str) -> float:
+    """pumping_db of one device; 0 for one whose gain stands still."""
+    before, after = context.graph.tap(strip_id, device_id)
+    take = context.renderer.take
+    gain_db = take(context.graph, after, context.span, cancelled=context.cancelled).gain_db
+    if gain_db is None or before is after:
+        return 0.0
+    audio = take(context.graph, before, context.span, cancelled=context.cancelled).audio
+    return pumping_db(gain_db, audio, context.rate_hz)
 
 
 def _finite(value: float) -> float | None:
@@ -469,7 +476,11 @@ def numbers(context: Context, tracks: tuple[str, ...]) -> dict[str, float]:
     pair = measure_pair(context, *(context.session.track(t) for t in tracks))
     if pair is None:
         return {}
-    values = pair.evidence() | {"bass_lufs": integrated_lufs(pair.bass, context.rate_hz)}
+    keyed = [d.id for d in pair.bass_track.chain if d.key is not None]
+    values = pair.evidence() | {
+        "bass_lufs": integrated_lufs(pair.bass, context.rate_hz),
+        "pumping_db": max((_pumping(context, pair.bass_track.id, i) for i in keyed), default=0.0),
+    }
     return {name: value for name, value in values.items() if math.isfinite(value)}
 
 

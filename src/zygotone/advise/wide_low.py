@@ -69,7 +69,7 @@ def fixes(context: Context, finding: Finding) -> tuple[Fix, ...]:
             gain=gain,
             cost={},
             readings=(
-                Reading(name="side_share_low", label="Side share below 100 Hz", unit="%", before=100 * shares[0], after=100 * shares[1]),
+                Reading(name="side_share_low", label="Side share below 100 Hz, 0 to 1", before=shares[0], after=shares[1]),
                 Reading(name="fold_down_loss_lu", label="Lost in mono", unit="LU", before=_finite(losses[0]), after=_finite(losses[1])),
             ),
             session=session,

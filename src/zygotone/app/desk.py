@@ -16,7 +16,7 @@ import platformdirs
 from PySide6.QtCore import QObject, QSettings, QTimer, Signal
 
 from zygotone.advise.advisor import find_in, with_fixes
-from zygotone.advise.findings import Context, Finding, evidence_readings
+from zygotone.advise.findings import RULES, Context, Finding, evidence_readings
 from zygotone.advise.views import heard_at
 from zygotone.app.audio import SimulatedOutput, Transport
 from zygotone.app.work import Cancel, Worker
@@ -104,6 +104,7 @@ class Desk(QObject):
         self.loop: tuple[str, ...] = (self._busiest_section(project.session).id,)
         self.heard = 0  # 0 is A, 1 is B
         self.match: Match | None = None
+        self._live_numbers: tuple[dict[str, float], dict[str, float]] | None = None
         self.findings: tuple[Finding, ...] | None = None
         self.stem_lufs: dict[str, float] = {}
         self._last_session: Session | None = None
@@ -190,6 +191,11 @@ class Desk(QObject):
         except (ZygotoneError, OSError) as error:
             self.message.emit(f"The journal could not be written: {error}")
 
+    def unsaved(self) -> Path | None:
+        """What an earlier run left that was never saved to a file."""
+        base = self._journal_base()
+        return base if self.path is None and base.exists() else None
+
     def discard_unsaved(self) -> None:
         """What is not saved is not wanted: leave nothing to recover."""
         self._journal_timer.stop()
@@ -249,7 +255,7 @@ class Desk(QObject):
         sections = {s.id for s in session.song.sections}
         if not all(s in sections for s in self.loop):
             self.loop = (self._busiest_section(session).id,)
-            self._apply_loop()
+        self._apply_loop()  # another tempo or length moves it
         if self.bench.trial is None and self.heard == 1:
             self.heard = 0
             self.player.choose(0)
@@ -347,15 +353,25 @@ class Desk(QObject):
             stage=finding.stage, finding=finding.id,
             readings=evidence_readings(finding),
         )  # fmt: skip
-        self.match = None
+        self.match = self._live_numbers = None
         self.bench.try_out(finding.trial(number), stage=finding.stage, found=found)
         self.hear(1)
 
     def readings_now(self) -> tuple[Reading, ...] | None:
         """The trial's readings with the mix as it is measured now."""
         trial = self.bench.trial
-        if trial is None or self.match is None or self.match.b is None:
+        if trial is None:
             return None
+        live = self._live_numbers
+        if live is not None:
+            # Edits by hand belong to the trial, so its numbers are those of B as it is now, not as it was promised.
+            a, b = live
+            readings = tuple(
+                r.replace(before=a.get(r.name, r.before), after=b.get(r.name, r.after)) for r in trial.readings
+            )
+            trial = trial.replace(readings=readings)
+        if self.match is None or self.match.b is None:
+            return trial.readings
         mix = Reading(name="mix_dbtp", label="Mix peak", unit="dBTP", before=self.match.a.dbtp, after=self.match.b.dbtp)
         return (*(r for r in trial.readings if r.name != "mix_dbtp"), mix)
 
@@ -375,12 +391,13 @@ class Desk(QObject):
     def _measure(self) -> None:
         """After a change: level match first, then the findings, then the tracks' levels."""
         kept, trial = self.bench.kept, self.bench.trial
-        section = self.section
+        section, span = self.section, self.loop_span()
         renderer = self.renderer
 
         def match(cancel: Cancel) -> Match:
             def numbers(session: Session) -> MixNumbers:
-                audio = renderer.mix(session, section, cancelled=cancel)
+                graph = compile_session(session)
+                audio = renderer.take(graph, graph.mix, span, cancelled=cancel).audio
                 peak = float(gain_to_db(true_peak(audio, session.rate_hz)))
                 return MixNumbers(integrated_lufs(audio, session.rate_hz), peak)
 
@@ -393,6 +410,7 @@ class Desk(QObject):
             return Match(a, b, a_gain_db=min(0.0, gap), b_gain_db=min(0.0, -gap))
 
         self.worker.submit("level match", match, self._on_match, urgency=2)
+        self._measure_trial()
         session = self.session
 
         def find(cancel: Cancel) -> tuple[Finding, ...]:
@@ -405,6 +423,25 @@ class Desk(QObject):
             return {s.id: heard_at(context, context.graph.strip[s.id]).lufs for s in session.strips()}
 
         self.worker.submit("levels", levels, self._on_levels, urgency=7)
+
+    def _measure_trial(self) -> None:
+        """The numbers a trial is judged by, of A and of B as they are now."""
+        kept, trial = self.bench.kept, self.bench.trial
+        if trial is None or trial.rule not in RULES:
+            self._live_numbers = None
+            return
+        numbers = RULES[trial.rule].numbers
+        section = next((s for s in self.song.sections if s.id == trial.section), self.section)
+
+        def measure(cancel: Cancel) -> tuple[dict[str, float], dict[str, float]]:
+            a, b = (Context(s, section, self.renderer, cancel) for s in (kept, trial.session))
+            return numbers(a, trial.tracks), numbers(b, trial.tracks)
+
+        def measured(both: tuple[dict[str, float], dict[str, float]]) -> None:
+            self._live_numbers = both
+            self.match_changed.emit()
+
+        self.worker.submit("trial numbers", measure, measured, urgency=4)
 
     def _on_match(self, match: Match) -> None:
         self.match = match

@@ -145,7 +145,7 @@ class Header(QFrame):
         )
         self.dbtp.setText(f"{format_number(numbers.dbtp, 'dB')}TP" if numbers else "– dBTP")
         for each in (self.lufs, self.dbtp):
-            each.setToolTip(f"The mix over {desk.section.name}, before the level match")
+            each.setToolTip("The mix over the loop, before the level match")
         if trial is None:
             self.match.setText("")
             self.match_title.setText("nothing on trial")

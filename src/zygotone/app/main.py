@@ -47,6 +47,7 @@ def run(project: Path | None, *, demo: bool = False) -> int:
             window.show_stage("fit")
         else:
             window.desk.start()
+            window.offer_unsaved()
 
     QTimer.singleShot(0, begin)
     return app.exec()

@@ -78,7 +78,7 @@ class Margin(QWidget):
 
     def _show_trial(self) -> None:
         trial = self._desk.bench.trial
-        wanted = (trial, self._desk.match)
+        wanted = (trial, self._desk.readings_now())
         if wanted == self._trial_for and self._trial_space.count():
             return
         self._trial_for = wanted

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QMainWindow,
     QMessageBox,
+    QProgressBar,
     QStackedWidget,
     QWidget,
 )
@@ -31,7 +32,9 @@ from zygotone.app.stages.log import LogStage
 from zygotone.app.theme import theme
 from zygotone.app.tracks import STAGES, Left
 from zygotone.app.widgets.basic import button, column, label, row
+from zygotone.app.widgets.meter import Meter
 from zygotone.demo import build_demo
+from zygotone.engine.renderer import Cancelled
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.edits import change_strip
@@ -41,6 +44,7 @@ from zygotone.session.project_file import Project, load_project
 FILTER = "Zygotone projects (*.zygotone)"
 MESSAGE_MS = 9000
 LONG_LISTENING_S = 45 * 60
+SHORT_WORK_S = 0.7
 
 
 def empty_project() -> Project:
@@ -92,6 +96,7 @@ class Window(QMainWindow):
         self._show_undo()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFocus()
+        self.setAcceptDrops(True)
 
     # --- status line ---------------------------------------------------------------------------------------
 
@@ -100,14 +105,27 @@ class Window(QMainWindow):
         frame.setObjectName("status")
         frame.setFixedHeight(28)
         self.output_label = label("", name="status.output")
+        self.meter = Meter()
+        self.progress = QProgressBar()
+        self.progress.setObjectName("status.progress")
+        self.progress.setAccessibleName("Progress")
+        self.progress.setFixedSize(150, 14)
+        self.stop_work = button(
+            "Stop", "status.stop", self._stop_work, kind="plain", accessible="Stop the work in progress"
+        )
+        for each in (self.progress, self.stop_work):
+            each.hide()
         self.message = label("", name="status.message")
         self.engine_label = label("", name="status.engine")
         self.keys_label = label("Space play · X swap A/B · K keep · D drop · F1 keys", name="status.keys")
         frame.setLayout(
             row(
                 self.output_label,
+                self.meter,
                 1,
                 self.message,
+                self.progress,
+                self.stop_work,
                 1,
                 self.engine_label,
                 self.keys_label,
@@ -125,6 +143,24 @@ class Window(QMainWindow):
         self.message.setStyleSheet(f"color: {theme().colours.b};")
         self._quiet.start()
 
+    def _stop_work(self) -> None:
+        name = self.desk.worker.running
+        if name is not None:
+            self.desk.worker.cancel(name)
+            self.say(f"Stopped: {name}. Nothing was changed by it.")
+
+    def _show_progress(self) -> None:
+        """Work that takes longer than a moment: what it is, how far, and a way to stop it."""
+        worker = self.desk.worker
+        long = worker.running_s > SHORT_WORK_S
+        for each in (self.progress, self.stop_work):
+            each.setVisible(long)
+        if long:
+            self.progress.setRange(0, 0 if worker.share is None else 100)
+            self.progress.setValue(round(100 * (worker.share or 0.0)))
+            self.progress.setToolTip(str(worker.running))
+            self.progress.setFormat(f"{str(worker.running).split(' kick')[0][:20]}")
+
     def _tick(self) -> None:
         """Meters and playhead, at a steady rate."""
         desk, transport = self.desk, self.desk.transport
@@ -139,6 +175,8 @@ class Window(QMainWindow):
         self.engine_label.setText(
             f"Engine {100 * transport.load:.0f} % · {drop_outs} · listening {minutes // 60}:{minutes % 60:02d}"
         )
+        self.meter.show_peak(transport.peak)
+        self._show_progress()
         bad = desk.player.bad_samples
         if bad:
             self.engine_label.setText(self.engine_label.text() + f" · {bad} bad samples replaced")
@@ -388,6 +426,47 @@ class Window(QMainWindow):
         self.desk.open_project(project, path)
         return True
 
+    def offer_unsaved(self) -> bool:
+        """After a crash before the first save: bring that work back, or let it go. Whether it came back."""
+        left = self.desk.unsaved()
+        if left is None:
+            return False
+        answer = QMessageBox.question(
+            self,
+            "Bring back unsaved work?",
+            "The last time, Zygotone ended with work that had never been saved to a file. Bring it back?",
+        )
+        if answer != QMessageBox.StandardButton.Yes:
+            left.unlink(missing_ok=True)
+            return False
+        try:
+            project = load_project(left)
+        except ZygotoneError as error:
+            self.say(str(error))
+            return False
+        self.desk.open_project(project, None)
+        self.desk.saved_changes = -1  # it is in no file of the person's own yet
+        self.desk.file_changed.emit()
+        self.show_stage("fit")
+        return True
+
+    def dragEnterEvent(self, event) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event) -> None:
+        """Stems become tracks wherever they are dropped; a project is opened."""
+        self.take_files([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])
+
+    def take_files(self, paths: list[Path]) -> None:
+        projects = [p for p in paths if p.suffix == ".zygotone"]
+        if projects:
+            if self.may_leave():
+                self.open_path(projects[0])
+        elif paths:
+            self.show_stage("brief")
+            self.brief.add_files(paths)
+
     def open_demo(self) -> None:
         """The demo is synthesized, which takes a second or so: in the background."""
         if not self.may_leave():
@@ -449,14 +528,21 @@ class Window(QMainWindow):
 
         project = Project(self.desk.session, store=self.desk.store)
 
+        worker = self.desk.worker
+
         def run(cancel):
+            def progress(share: float) -> None:
+                worker.share = share
+                if cancel():
+                    raise Cancelled
+
             return render_files(
-                project, mix=Path(path), stems=None, track=None, section=None, block_frames=1024, subtype="PCM_24"
-            )
+                project, mix=Path(path), stems=None, track=None, section=None, block_frames=1024, subtype="PCM_24", progress=progress,
+            )  # fmt: skip
 
         self.say("Rendering…")
-        self.desk.worker.submit(
-            "render",
+        worker.submit(
+            "Rendering the mix",
             run,
             lambda clipped: self.say(
                 f"Rendered {Path(path).name}" + (", parts were over full scale" if clipped else "")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import threading
+import time
 import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -42,6 +43,8 @@ class Worker(QObject):
         self._count = itertools.count()
         self._wake = threading.Condition()
         self._closing = False
+        self._since = 0.0
+        self.share: float | None = None  # how much of the running job is done, where it says so
         self._finished.connect(self._deliver)
         self._thread = threading.Thread(target=self._loop, name="worker", daemon=True)
         self._thread.start()
@@ -62,6 +65,16 @@ class Worker(QObject):
             self._jobs.pop(name, None)
             if self._running is not None and self._running.name == name:
                 self._running.stop.set()
+
+    @property
+    def running(self) -> str | None:
+        """Name of the job that is being worked on."""
+        job = self._running
+        return job.name if job is not None else None
+
+    @property
+    def running_s(self) -> float:
+        return time.monotonic() - self._since if self._running is not None else 0.0
 
     @property
     def idle(self) -> bool:
@@ -86,7 +99,7 @@ class Worker(QObject):
                     return
                 job = min(self._jobs.values())
                 del self._jobs[job.name]
-                self._running = job
+                self._running, self._since, self.share = job, time.monotonic(), None
             result, error = None, None
             try:
                 result = job.run(job.stop.is_set)

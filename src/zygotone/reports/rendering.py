@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from contextlib import ExitStack
 from pathlib import Path
 
@@ -27,12 +28,13 @@ def safe_file_name(name: str) -> str:
 
 def render_files(
     project: Project, *, mix: Path | None, stems: Path | None, track: str | None, section: str | None,
-    block_frames: int, subtype: str,
+    block_frames: int, subtype: str, progress: Callable[[float], None] = lambda share: None,
 ) -> dict[str, int]:  # fmt: skip
     """Write the mix (or one track) to ``mix`` and every track to the folder ``stems``, in one pass.
 
     Without a section a mix of instruments ends with the last note's tail. Returns how many samples were over full
-    scale, by file, for the files that had any.
+    scale, by file, for the files that had any. ``progress`` is told the share that is done; what it raises ends
+    the work, and no file is left.
     """
     session, renderer = project.session, Renderer(project.store)
     graph = compile_session(session)
@@ -62,7 +64,7 @@ def render_files(
         }
         stream_nodes(
             renderer, graph, {name: node for name, (_, node) in targets.items()}, span, block_frames=block_frames,
-            sink=lambda name, audio: writers[name].write(audio),
+            sink=lambda name, audio: writers[name].write(audio), progress=progress,
         )  # fmt: skip
     return {str(writer.path): writer.clipped for writer in writers.values() if writer.clipped}
 

@@ -38,6 +38,7 @@ class Trial(Value):
     title: str
     finding: str | None = None
     fix: int | None = None  # counts from 1
+    rule: str | None = None  # of the finding; tells which numbers the trial is judged by
     tracks: tuple[str, ...] = ()
     section: str | None = None
     readings: tuple[Reading, ...] = ()

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 from zygotone.advise.new_project import add_stem, bars_for, fit_song, longest_clip_s
 from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import button, card, clear, column, label, row
+from zygotone.engine.renderer import Cancelled
 from zygotone.errors import ZygotoneError
 from zygotone.music.keys import Key, parse_key
 from zygotone.music.tempo import COMMON_NOTE_VALUES, note_value_to_seconds
@@ -26,6 +27,7 @@ from zygotone.session.edits import change_sections, change_song, change_strip, m
 from zygotone.session.models import ROLES, ClipSource, Section, Session, Track
 
 OCTAVES = range(1, 7)
+_DROP = "Drop stems here, or"
 
 
 def change_tempo(session: Session, bpm: float) -> Session:
@@ -48,7 +50,6 @@ class BriefStage(QWidget):
         self._tracks_shown: object = None
         self._sections_shown: object = None
         self._tables_shown: object = None
-        self.setAcceptDrops(True)
 
         self.title = QLineEdit()
         self.title.setObjectName("brief.title")
@@ -92,7 +93,7 @@ class BriefStage(QWidget):
         for grid in (self._track_grid, self._section_grid, self._tempo_grid, self._key_grid):
             grid.setSpacing(4)
             grid.setHorizontalSpacing(8)
-        self.drop_note = label("Drop stems here, or", "soft")
+        self.drop_note = label(_DROP, "soft")
         self.add_stems = button("Add stems…", "brief.add_stems", self._ask_stems)
         tracks = card(
             column(
@@ -132,6 +133,7 @@ class BriefStage(QWidget):
         scroll.setWidget(inner)
         self.setLayout(column(scroll))
         desk.session_changed.connect(self._show)
+        desk.worker.busy_changed.connect(lambda busy: None if busy else self.drop_note.setText(_DROP))
         self._show()
 
     # --- showing -------------------------------------------------------------------------------------------
@@ -331,13 +333,6 @@ class BriefStage(QWidget):
         if files:
             self.add_files([Path(f) for f in files])
 
-    def dragEnterEvent(self, event) -> None:
-        if event.mimeData().hasUrls():
-            event.acceptProposedAction()
-
-    def dropEvent(self, event) -> None:
-        self.add_files([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])
-
     def add_files(self, paths: list[Path]) -> None:
         """Read in the background, then add all of them in one undo step; a file that cannot be used is named."""
         desk = self._desk
@@ -345,7 +340,10 @@ class BriefStage(QWidget):
 
         def read(cancel):
             good, bad = [], []
-            for path in paths:
+            for i, path in enumerate(paths):
+                desk.worker.share = i / len(paths)
+                if cancel():
+                    raise Cancelled
                 try:
                     good.append((path.stem, read_audio(path)))
                 except ZygotoneError as error:
@@ -360,7 +358,6 @@ class BriefStage(QWidget):
 
         def done(result):
             base, session, count, bad = result
-            self.drop_note.setText("Drop stems here, or")
             if desk.bench.session is not base and count:
                 # Something was edited meanwhile: add again on top of that, from what is in the store now.
                 self.add_files(paths)

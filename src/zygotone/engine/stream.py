@@ -172,6 +172,8 @@ class Player:
     def set_loop(self, start: int, end: int) -> None:
         with self._lock:
             self._loop = (start, max(end, start + 1))
+            if not start <= self.position < end:
+                self.position = start
 
     def seek(self, frame: int) -> None:
         with self._lock:

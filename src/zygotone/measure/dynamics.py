@@ -67,7 +67,7 @@ def hits(audio: FloatArray, sample_rate_hz: int, *, apart_s: float = 0.1) -> lis
 def first_rise(audio: FloatArray, sample_rate_hz: int, *, start: int, end: int) -> int | None:
     """Frame between ``start`` and ``end`` where a sound begins, or None where none does.
 
-    The magnitude must pass 2 % of its following peak, and three times what was there before; so a note out of
+    The magnitude must pass 0.4 % of its following peak, and twice what was there before; so a note out of
     silence is found at its very start, and one over the tail of another where it stands out.
     """
     settle = max(1, round(0.025 * sample_rate_hz))
@@ -84,7 +84,7 @@ def first_rise(audio: FloatArray, sample_rate_hz: int, *, start: int, end: int) 
     at = int(np.argmax(growth))
     if growth[at] < 2.0 or ahead[at] < 0.1 * float(np.max(magnitude)):
         return None
-    threshold = max(0.02 * float(ahead[at]), 1.2 * float(behind[at]))
+    threshold = max(0.004 * float(ahead[at]), 2.0 * float(behind[at]))
     over = np.flatnonzero(magnitude[inside][at:] >= threshold)
     return start + at + int(over[0]) if len(over) else None
 

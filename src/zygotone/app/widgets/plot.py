@@ -12,6 +12,7 @@ from PySide6.QtGui import QBrush, QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.session.params import format_number
 
 
 @dataclass(frozen=True)
@@ -38,9 +39,7 @@ class Axis:
 
     def format(self, value: float) -> str:
         if self.unit == "Hz":
-            if value >= 10000:
-                return f"{value / 1000:.1f} kHz"
-            return f"{value / 1000:.2f} kHz" if value >= 1000 else f"{value:.1f} Hz"
+            return format_number(round(value, 1), "Hz")
         return f"{value:.1f} {self.unit}".replace("-", "−").strip()
 
     def tick_text(self, value: float) -> str:

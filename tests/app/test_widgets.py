@@ -1,0 +1,216 @@
+"""The parts of the window by themselves."""
+
+import threading
+import time
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+
+from zygotone.app.audio import SimulatedOutput
+from zygotone.app.stages.log import reading_text
+from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Plot
+from zygotone.app.widgets.ruler import Choice, Ruler, ruler_ticks
+from zygotone.app.work import Worker
+from zygotone.engine.renderer import Cancelled
+from zygotone.session.bench import Reading
+from zygotone.session.catalogue import DEVICES
+from zygotone.session.params import choice, frequency, level, number, whole
+
+
+@pytest.fixture
+def worker(qapp):
+    made = Worker()
+    yield made
+    made.close()
+
+
+def test_the_most_urgent_job_comes_first_and_only_the_newest_of_a_name(worker, qtbot):
+    order, gate = [], threading.Event()
+    worker.submit("gate", lambda cancel: gate.wait(5), lambda _: None, urgency=0)
+    qtbot.waitUntil(lambda: worker.running == "gate")
+    worker.submit("late", lambda cancel: "late", order.append, urgency=9)
+    worker.submit("twice", lambda cancel: "old", order.append, urgency=5)
+    worker.submit("twice", lambda cancel: "new", order.append, urgency=5)
+    worker.submit("soon", lambda cancel: "soon", order.append, urgency=1)
+    gate.set()
+    qtbot.waitUntil(lambda: len(order) == 3)
+    assert order == ["soon", "new", "late"]
+
+
+def test_a_job_that_is_replaced_says_nothing(worker, qtbot):
+    results, started = [], threading.Event()
+
+    def slow(cancel):
+        started.set()
+        while not cancel():
+            time.sleep(0.002)
+        raise Cancelled
+
+    worker.submit("job", slow, results.append)
+    assert started.wait(5)
+    worker.submit("job", lambda cancel: "second", results.append)
+    qtbot.waitUntil(lambda: results == ["second"])
+    qtbot.waitUntil(lambda: worker.idle)
+
+
+def test_an_error_is_told_and_the_next_job_runs(worker, qtbot, capsys):
+    told, results = [], []
+    worker.failed.connect(told.append)
+
+    def broken(cancel):
+        raise ValueError("no")
+
+    worker.submit("broken", broken, results.append)
+    worker.submit("fine", lambda cancel: 1, results.append)
+    qtbot.waitUntil(lambda: results == [1])
+    assert told == ["broken: no"]
+    assert "ValueError" in capsys.readouterr().err  # for whoever has to mend it
+
+
+# --- rulers -------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("param", [p for kind in DEVICES for p in kind.params if p.is_number], ids=lambda p: p.name)
+def test_every_ruler_has_ticks_within_its_range(param):
+    ticks = ruler_ticks(param)
+    assert 2 <= len(ticks) <= 9
+    assert all(param.low - 1e-9 <= t <= param.high * 1.0001 for t in ticks)
+    positions = [param.position_of(t) for t in ticks]
+    assert positions == sorted(positions)
+
+
+@pytest.fixture
+def ruler(qapp, qtbot):
+    values: list[float] = []
+    errors: list[str] = []
+    made = Ruler(level("gain_db", "Gain", -24, 24, 0.0, "x."), "r", on_change=values.append, on_error=errors.append)
+    made.values, made.errors = values, errors
+    made.resize(240, 60)
+    qtbot.addWidget(made)
+    made.show()
+    return made
+
+
+def test_showing_is_never_setting(ruler):
+    ruler.show_value(-6.0, -3.0)
+    assert ruler.values == []
+    assert ruler.field.text() == "−6.0 dB"
+    assert ruler.scale.kept == -3.0
+
+
+def test_the_wheel_turns_only_with_the_focus(ruler, qtbot):
+    def wheel() -> None:
+        at = QPointF(50, 10)
+        event = QWheelEvent(at, at, at.toPoint(), QPointF(0, 120).toPoint(), Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)  # fmt: skip
+        ruler.scale.wheelEvent(event)
+
+    ruler.show_value(0.0, None)
+    wheel()
+    assert ruler.values == []
+    ruler.activateWindow()
+    ruler.scale.setFocus()
+    qtbot.waitUntil(ruler.scale.hasFocus)
+    wheel()
+    assert ruler.values == [pytest.approx(0.48)]
+
+
+def test_shift_makes_a_tenth_of_the_step(ruler, qtbot):
+    ruler.show_value(0.0, None)
+    qtbot.keyClick(ruler.scale, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+    assert ruler.values == [pytest.approx(0.048)]
+
+
+def test_a_ruler_cannot_leave_its_range(ruler):
+    ruler.scale._set_from(-500)
+    ruler.scale._set_from(5000)
+    assert ruler.values == [-24.0, 24.0]
+
+
+def test_whole_numbers_step_by_one(qapp, qtbot):
+    values: list[float] = []
+    made = Ruler(whole("n", "N", 0, 1000, 5, "x."), "r", on_change=values.append)
+    qtbot.addWidget(made)
+    made.show_value(5, None)
+    qtbot.keyClick(made.scale, Qt.Key.Key_Right)
+    assert values == [6.0]
+
+
+def test_a_choice_names_what_was_kept(qapp, qtbot):
+    chosen: list[object] = []
+    made = Choice(choice("law", "Law", (-3.0, -6.0), -3.0, "x.", ("−3 dB", "−6 dB")), "c", on_change=chosen.append)
+    qtbot.addWidget(made)
+    made.show_value(-6.0, -3.0)
+    assert made.box.currentText() == "−6 dB"
+    assert made.kept_note.text() == "A −3 dB"
+    assert chosen == []
+    made.box.activated.emit(0)
+    assert chosen == [-3.0]
+
+
+# --- plots --------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("axis", [FREQUENCY, Axis(-60.0, 0.0, "dB"), Axis(0.0, 4.0, "beat")])
+@pytest.mark.parametrize("position", [0.0, 0.31, 1.0])
+def test_axis_and_value_are_a_pair(axis, position):
+    assert float(axis.position(axis.value(position))) == pytest.approx(position, abs=1e-12)
+
+
+def test_a_plot_reads_its_curves(qapp, qtbot):
+    plot = Plot(FREQUENCY, Axis(-60, 0, "dB"), name="p", accessible="A plot")
+    qtbot.addWidget(plot)
+    hz = np.geomspace(25, 16000, 100)
+    plot.show_curves([Curve("Kick", hz, np.full(100, -12.0), "ink"), Curve("low", hz, np.full(100, -90.0), "a")])
+    text = plot.readout(float(FREQUENCY.position(1000.0)))
+    assert "1.00 kHz" in text
+    assert "Kick −12.0 dB" in text
+    assert "low" not in text  # below what the plot shows
+    plot.resize(400, 200)
+    plot.grab()
+
+
+@pytest.mark.parametrize("style", ["line", "dash", "dot", "fill", "hatch", "bars"])
+def test_every_style_draws_something(qapp, qtbot, style):
+    plot = Plot(Axis(0, 1, "s"), Axis(0, 1, ""), name="p", accessible="A plot")
+    qtbot.addWidget(plot)
+    plot.resize(300, 160)
+    plot.show_curves((), empty="")
+    before = plot.grab().toImage()
+    plot.show_curves([Curve("c", np.linspace(0, 1, 20), np.full(20, 0.6), "b", style)])
+    assert plot.grab().toImage() != before
+
+
+def test_readings_are_written_with_units():
+    assert (
+        reading_text(Reading(name="x", label="Kick clear", unit="dB", before=-1.44, after=2.8))
+        == "Kick clear −1.4 → 2.8 dB"
+    )
+    assert reading_text(Reading(name="x", label="Kick", unit="Hz", before=46.9)) == "Kick 46.9 Hz"
+    assert reading_text(Reading(name="x", label="Nothing")) == ""
+
+
+def test_typed_numbers_of_several_units(qapp, qtbot):
+    for param, text, value in (
+        (frequency("f", "F", 1000.0, "x."), "A4", 440.0),
+        (number("t", "T", "ms", 1, 2000, 100, "x.", scale="log"), "1/4t", 1000.0 * 60 / 92 * 2 / 3),
+    ):
+        values: list[float] = []
+        made = Ruler(param, "r", on_change=values.append, bpm=lambda: 92.0)
+        qtbot.addWidget(made)
+        made.field.setText(text)
+        made._typed()
+        assert values == [pytest.approx(value)]
+
+
+def test_the_simulated_output_keeps_time():
+    output = SimulatedOutput()
+    output.start(48000)
+    begin = time.monotonic()
+    for _ in range(40):
+        output.write(np.zeros((2, 512)))
+    took = time.monotonic() - begin
+    # 40 blocks of 512 last 427 ms, less what is buffered; a busy machine may be slower but never faster.
+    assert took > 40 * 512 / 48000 - 0.05
+    output.stop()

@@ -642,3 +642,16 @@ def test_long_work_shows_itself_and_can_be_stopped(window, qtbot, settled, monke
     assert not done
     assert "Stopped: Counting" in window.message.toolTip()
     qtbot.waitUntil(lambda: not window.stop_work.isVisible(), timeout=5000)
+
+
+def test_a_fix_worked_out_before_an_edit_does_not_undo_it(window, qtbot, settled):
+    from zygotone.session.edits import change_strip
+
+    desk = window.desk
+    desk.edit("Level", lambda s: change_strip(s, "bass", level_db=1.5))
+    window.fit.try_rung(3)  # its fixes are of the version before
+    assert desk.bench.trial is None
+    assert "worked out again" in window.message.toolTip()
+    settled(window)
+    window.fit.try_rung(3)
+    assert desk.bench.trial.session.track("bass").level_db == 1.5

@@ -457,9 +457,16 @@ class Desk(QObject):
         self.stems_changed.emit()
 
     def work_out(self, finding: Finding, done: Callable[[Finding], None]) -> None:
-        """The fixes of a finding, measured against the kept version."""
+        """The fixes of a finding, measured against the kept version; anew if that changes meanwhile."""
         kept, renderer = self.bench.kept, self.renderer
+        bare = replace(finding, fixes=())
+
+        def deliver(worked_out: Finding) -> None:
+            if self.bench.kept != kept:
+                self.work_out(finding, done)
+            else:
+                done(worked_out)
+
         self.worker.submit(
-            f"fixes {finding.id}", lambda cancel: with_fixes(kept, renderer, replace(finding, fixes=()), cancelled=cancel), done,
-            urgency=5,
-        )  # fmt: skip
+            f"fixes {finding.id}", lambda cancel: with_fixes(kept, renderer, bare, cancelled=cancel), deliver, urgency=5
+        )

@@ -94,7 +94,7 @@ class FitStage(QWidget):
         self.setObjectName("stage.fit")
         self._desk = desk
         self._finding: Finding | None = None
-        self._worked_for: object = None
+        self._worked_for: tuple[object, ...] | None = None  # kept version, pair and section of the fixes shown
         self._measured = _Measured(None, None)
 
         self.kick_box, self.bass_box = QComboBox(), QComboBox()
@@ -325,9 +325,13 @@ class FitStage(QWidget):
         return False
 
     def try_rung(self, number: int) -> None:
-        finding = self._finding
+        finding, desk = self._finding, self._desk
+        if self._worked_for is None or self._worked_for[0] != desk.bench.kept:
+            # A fix holds the version it was worked out from; an edit since then must not be lost by trying it.
+            desk.message.emit("The kept version has changed; the fixes are being worked out again.")
+            return
         if finding is not None and number <= len(finding.fixes) and finding.fixes[number - 1].applies:
-            self._desk.try_fix(finding, number)
+            desk.try_fix(finding, number)
 
     @property
     def finding(self) -> Finding | None:

@@ -542,6 +542,8 @@ def test_work_that_was_never_saved_comes_back(window, qtbot, monkeypatch, settle
 
     desk = window.desk
     desk.open_project(empty_project(), None)
+    desk.edit("Title", lambda s: change_song(s, title="A quarter of one"))
+    desk.write_journal()
     desk.edit("Title", lambda s: change_song(s, title="Half a song"))
     desk.write_journal()  # and then it crashes
     desk.open_project(empty_project(), None)

@@ -349,6 +349,14 @@ def test_undo_after_saving_still_has_its_clip(tmp_path):
         assert loaded.store.audio(asset, RATE).any()
 
 
+def test_saving_elsewhere_makes_the_first_file_superfluous(tmp_path):
+    save_project(tmp_path / "first.zygotone", tone_project(tmp_path, Bass=50.0))
+    loaded = load_project(tmp_path / "first.zygotone")
+    save_project(tmp_path / "second.zygotone", loaded)
+    (tmp_path / "first.zygotone").unlink()
+    assert loaded.store.audio(loaded.session.assets[0], RATE).any()
+
+
 # --- journal ------------------------------------------------------------------------------------------------------
 
 

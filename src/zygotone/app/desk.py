@@ -30,7 +30,7 @@ from zygotone.session.audio_store import AudioStore
 from zygotone.session.bench import Bench, LogEntry, Reading
 from zygotone.session.journal import end_journal, recover, write_journal
 from zygotone.session.models import Section, Session
-from zygotone.session.project_file import Project, load_project, save_project
+from zygotone.session.project_file import Project, assets_needed, load_project, save_project
 
 MAX_RECENT = 8
 
@@ -97,6 +97,7 @@ class Desk(QObject):
         self.transport = Transport(self.player, output)
         self.saved_changes = self.bench.changes
         self._saved_log = len(project.log)
+        self._unsaved_assets: set[str] | None = None  # clips that the unsaved project's own file holds
         self.saved_at: float | None = time.time() if path else None
         tracks = project.session.tracks
         self.track_id: str = tracks[0].id if tracks else project.session.mix.id
@@ -162,7 +163,8 @@ class Desk(QObject):
         save_project(target, self.project)
         if self.path is not None and self.path != target:
             end_journal(self.path)
-        end_journal(self._journal_base())
+        if self.path is None:
+            self.forget_unsaved()
         self.path = target
         end_journal(target)
         self._journal_timer.stop()
@@ -184,12 +186,21 @@ class Desk(QObject):
         base = self._journal_base()
         try:
             if self.path is None:
-                # Nothing holds the clips yet, so the whole project is written.
-                save_project(base, self.project)
-            else:
-                write_journal(base, self.project, saved_log=self._saved_log)
+                # Nothing holds the clips yet: the whole project is written, but only when its clips have changed.
+                assets = assets_needed(self.bench.kept, self.bench.log, self.bench.trial)
+                if self._unsaved_assets != set(assets):
+                    save_project(base, self.project)
+                    end_journal(base)
+                    self._unsaved_assets, self._saved_log = set(assets), len(self.bench.log)
+                    return
+            write_journal(base, self.project, saved_log=self._saved_log)
         except (ZygotoneError, OSError) as error:
             self.message.emit(f"The journal could not be written: {error}")
+
+    def forget_unsaved(self) -> None:
+        end_journal(self._journal_base())
+        self._journal_base().unlink(missing_ok=True)
+        self._unsaved_assets = None
 
     def unsaved(self) -> Path | None:
         """What an earlier run left that was never saved to a file."""
@@ -202,7 +213,7 @@ class Desk(QObject):
         if self.path is not None:
             end_journal(self.path)
         else:
-            self._journal_base().unlink(missing_ok=True)
+            self.forget_unsaved()
 
     def _remember(self, path: Path) -> None:
         recent = [str(path.resolve()), *(p for p in self.recent() if p != str(path.resolve()))]

@@ -38,6 +38,7 @@ from zygotone.engine.renderer import Cancelled
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.edits import change_strip
+from zygotone.session.journal import recover
 from zygotone.session.models import Section, Session, Song
 from zygotone.session.project_file import Project, load_project
 
@@ -437,14 +438,14 @@ class Window(QMainWindow):
             "The last time, Zygotone ended with work that had never been saved to a file. Bring it back?",
         )
         if answer != QMessageBox.StandardButton.Yes:
-            left.unlink(missing_ok=True)
+            self.desk.forget_unsaved()
             return False
         try:
             project = load_project(left)
         except ZygotoneError as error:
             self.say(str(error))
             return False
-        self.desk.open_project(project, None)
+        self.desk.open_project(recover(left, project) or project, None)
         self.desk.saved_changes = -1  # it is in no file of the person's own yet
         self.desk.file_changed.emit()
         self.show_stage("fit")

@@ -102,6 +102,12 @@ class AudioStore:
             blob = self._blobs[asset_id]()
             self._blobs[asset_id] = partial(_same, blob)
 
+    def moved(self, asset_ids: Collection[str], reader: Callable[[str], Callable[[], bytes]]) -> None:
+        """These clips are now in another file too; read them from there, unless they are held in memory anyway."""
+        for asset_id in asset_ids:
+            if not isinstance(self._blobs[asset_id], partial):
+                self._blobs[asset_id] = reader(asset_id)
+
     def audio(self, asset: Asset, rate_hz: int) -> Stereo:
         """Decoded, shape (2, frames), not to be written to."""
         with self._lock:

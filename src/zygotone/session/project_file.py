@@ -108,6 +108,7 @@ def save_project(path: str | Path, project: Project) -> None:
             os.fsync(raw.fileno())
         os.replace(temporary, path)
         _sync_folder(path.parent)
+        project.store.moved(needed, lambda asset_id: _blob_reader(path, asset_id))
     except OSError as error:
         temporary.unlink(missing_ok=True)
         raise BadFileError(path, "", f"cannot be saved ({(error.strerror or str(error)).lower()})") from None

@@ -14,7 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_serial
 from zygotone.errors import ParameterError
 from zygotone.music.keys import Key, parse_key
 from zygotone.session.catalogue import DEVICES, SOURCES, Catalogue, Kind
-from zygotone.session.params import Values, level, number, switch
+from zygotone.session.params import Param, Values, level, number
 
 SAMPLE_RATES = (44100, 48000, 88200, 96000)
 
@@ -201,14 +201,24 @@ class InstrumentSource(Value):
     parts: tuple[Part, ...] = ()
 
 
+LEVEL = level("level_db", "Level", -60.0, 12.0, 0.0, "How loud the track goes on, after its chain.")
+PAN = number("pan_pct", "Pan", "%", -100.0, 100.0, 0.0, "Left (−100) to right (100), at constant power.")
+NUDGE = number("nudge_ms", "Nudge", "ms", -200.0, 200.0, 0.0, "Moves the whole track later (above 0) or earlier.")
+
+
+def _within(param: Param) -> Any:
+    """A model field with the range of a declared parameter."""
+    return Field(ge=param.low, le=param.high)
+
+
 class Strip(Value):
-    """What tracks and buses share. Its rulers are declared in ``STRIP_PARAMS``."""
+    """What tracks and buses share."""
 
     id: Id
     name: Name
     chain: tuple[Device, ...] = ()
-    level_db: Annotated[float, Field(ge=-60, le=12)] = 0.0
-    pan_pct: Annotated[float, Field(ge=-100, le=100)] = 0.0
+    level_db: Annotated[float, _within(LEVEL)] = LEVEL.default
+    pan_pct: Annotated[float, _within(PAN)] = PAN.default
     mute: bool = False
     solo: bool = False
 
@@ -219,20 +229,11 @@ class Strip(Value):
         return next(i for i, d in enumerate(self.chain) if d.id == device_id)
 
 
-STRIP_PARAMS = (
-    level("level_db", "Level", -60.0, 12.0, 0.0, "How loud the track goes on, after its chain."),
-    number("pan_pct", "Pan", "%", -100.0, 100.0, 0.0, "Left (−100) to right (100), at constant power."),
-    switch("mute", "Mute", False, "Silent."),
-    switch("solo", "Solo", False, "Only what is soloed is heard."),
-)
-NUDGE = number("nudge_ms", "Nudge", "ms", -200.0, 200.0, 0.0, "Moves the whole track later (above 0) or earlier.")
-
-
 class Track(Strip):
     role: Role = "other"
     seat: Annotated[int, Field(ge=1, le=16)] = 8
     source: Annotated[ClipSource | InstrumentSource, Field(discriminator="type")]
-    nudge_ms: Annotated[float, Field(ge=-200, le=200)] = 0.0
+    nudge_ms: Annotated[float, _within(NUDGE)] = NUDGE.default
     bus: Id | None = None  # None: straight into the mix
 
 

@@ -35,7 +35,7 @@ from zygotone.session.edits import (
     new_device,
     remove_device,
 )
-from zygotone.session.models import NUDGE, STRIP_PARAMS, Device, KeyInput, Strip, Track
+from zygotone.session.models import LEVEL, NUDGE, PAN, Device, KeyInput, Strip, Track
 from zygotone.session.params import Param, Values, defaults, number
 
 MIX = number(
@@ -368,7 +368,7 @@ class ChainsStage(QWidget):
                     lambda d, s: 100.0 * d.mix,
                 )
             )
-        strip_params = [p for p in STRIP_PARAMS if p.is_number] + ([NUDGE] if isinstance(strip, Track) else [])
+        strip_params = [LEVEL, PAN, *([NUDGE] if isinstance(strip, Track) else [])]
         for p in strip_params:
             cells.append(
                 self._ruler(

@@ -657,3 +657,19 @@ def test_a_fix_worked_out_before_an_edit_does_not_undo_it(window, qtbot, settled
     settled(window)
     window.fit.try_rung(3)
     assert desk.bench.trial.session.track("bass").level_db == 1.5
+
+
+def test_number_boxes_show_their_numbers(window, qapp):
+    """Drawn, and not only set: a style can hide the text of a box."""
+    window.show_stage("brief")
+    qapp.processEvents()
+    for name in ("brief.tempo", "brief.a4", "brief.track.bass.seat"):
+        box = find(window, name)
+        image = box.grab().toImage()
+        ink = theme().colours.ink
+        dark = sum(
+            image.pixelColor(x, y).lightness() < 110
+            for x in range(4, image.width() - 4)
+            for y in range(4, image.height() - 4)
+        )
+        assert dark > 8, (name, ink)

@@ -216,3 +216,20 @@ def test_a_loop_goes_round(tmp_path):
     player = player_for(project, project.session)
     pull(player, 51200)
     assert 0 <= player.position < RATE
+
+
+def test_the_playhead_tells_what_is_heard(tmp_path):
+    project = tone_project(tmp_path, Bass=50.0)
+    late = edits.insert_device(project.session, "bass", device("saturation", "s"))
+    player = player_for(project, late)
+    player.set_loop(12000, 24000)
+    assert player.heard_position() == 12000  # nothing is underway before the first block
+    pull(player, 1024)
+    latency = player._versions[0].latency
+    assert latency > 0
+    assert player.heard_position() == 12000 + 1024 - latency
+    pull(player, 10752)
+    assert player.position == 23776
+    player.block(224)
+    player.block(32)
+    assert player.heard_position() == 24000 + 32 - latency  # round the loop, but its end is still to be heard

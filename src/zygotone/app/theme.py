@@ -156,6 +156,9 @@ def style_sheet(c: Colours) -> str:
         background: {c.sheet}; border: 1px solid {c.line}; border-radius: 4px; padding: 2px 6px;
         selection-background-color: {c.a}; selection-color: {c.sheet}; }}
     QLineEdit:focus, QComboBox:focus, QSpinBox:focus, QDoubleSpinBox:focus {{ border: 1px solid {c.a}; }}
+    QSpinBox::up-button, QSpinBox::down-button, QDoubleSpinBox::up-button, QDoubleSpinBox::down-button {{
+        width: 0; border: none; }}
+    QSpinBox QLineEdit, QDoubleSpinBox QLineEdit {{ border: none; padding: 0 0 0 4px; background: transparent; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}
     QComboBox::down-arrow {{ image: url({arrow}); width: 9px; height: 6px; }}
     QComboBox QAbstractItemView {{ background: {c.sheet}; border: 1px solid {c.line}; selection-background-color: {c.fill};

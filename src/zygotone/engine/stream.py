@@ -128,6 +128,7 @@ class Player:
         self._leaving: list[tuple[Node, float]] = []  # nodes that an edit replaced, and how much is left of them
         self._loop = (0, 1)
         self.position = 0  # next frame of the song to be worked out
+        self._pulled = 0  # frames since the last jump: no more than these can be underway
 
     def set_versions(self, a: Version, b: Version | None, *, wait: bool = True) -> bool:
         """What plays as A and B; takes over edits without a gap.
@@ -173,11 +174,14 @@ class Player:
         with self._lock:
             self._loop = (start, max(end, start + 1))
             if not start <= self.position < end:
-                self.position = start
+                self._go(start)
 
     def seek(self, frame: int) -> None:
         with self._lock:
-            self.position = frame
+            self._go(frame)
+
+    def _go(self, frame: int) -> None:
+        self.position, self._pulled = frame, 0
 
     @property
     def bad_samples(self) -> int:
@@ -187,8 +191,8 @@ class Player:
         """The frame of the song that leaves the graph now."""
         latency = self._versions[self._choice].latency if self._versions else 0
         start, end = self._loop
-        at = self.position - latency
-        return at if at >= start or self.position < start else end - (start - at)
+        at = self.position - min(latency, self._pulled)
+        return at if at >= start else end - (start - at)
 
     def block(self, frames: int) -> Stereo:
         """The next block, looped; silence without a version."""
@@ -198,10 +202,11 @@ class Player:
             while done < frames and self._versions:
                 start, end = self._loop
                 if not start <= self.position < end:
-                    self.position = start
+                    self.position = start  # round the loop; what was pulled before it is still underway
                 n = min(frames - done, end - self.position)
                 out[:, done : done + n] = self._mixed(self.position, n)
                 self.position += n
+                self._pulled += n
                 done += n
             return out
 

@@ -86,8 +86,6 @@ class BriefStage(QWidget):
         self.a4.setKeyboardTracking(False)
         self.a4.valueChanged.connect(lambda hz: self._song("Tuning", a4_hz=hz))
 
-        for field in (self.tempo, self.beats, self.a4):
-            field.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
         self._track_grid, self._section_grid = QGridLayout(), QGridLayout()
         self._tempo_grid, self._key_grid = QGridLayout(), QGridLayout()
         for grid in (self._track_grid, self._section_grid, self._tempo_grid, self._key_grid):
@@ -182,7 +180,6 @@ class BriefStage(QWidget):
             seat = QSpinBox()
             seat.setRange(1, 16)
             seat.setValue(track.seat)
-            seat.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
             seat.setObjectName(f"brief.track.{track.id}.seat")
             seat.setAccessibleName(f"Seat of {track.name}")
             seat.valueChanged.connect(lambda n, i=track.id: self._strip(i, "Seat", seat=n))
@@ -216,7 +213,6 @@ class BriefStage(QWidget):
             bars = QSpinBox()
             bars.setRange(1, 1000)
             bars.setValue(section.bars)
-            bars.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
             bars.setKeyboardTracking(False)
             bars.setObjectName(f"brief.section.{section.id}.bars")
             bars.setAccessibleName(f"Bars of {section.name}")

@@ -3,45 +3,59 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any, TypeVar
 
-import numpy as np
-
+from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.errors import ParameterError
 from zygotone.session.catalogue import DEVICES, Kind
 from zygotone.session.models import Device
 from zygotone.session.params import Values
 
 
-class Processor:
-    """Turns blocks into blocks; everything it remembers between blocks is its state.
+def _no_audio(name: str) -> Stereo:
+    raise ParameterError(f"there is no clip {name!r} here")
+
+
+@dataclass(frozen=True, slots=True)
+class Host:
+    """What surrounds a device: sample rate, tempo, and the clips it may ask for by name, shape (2, frames)."""
+
+    rate_hz: int
+    bpm: float = 120.0
+    clip: Callable[[str], Stereo] = _no_audio
+    automated: bool = False  # whether parameters will move while it runs
+
+
+class Processor(Memory):
+    """Turns blocks into blocks; what it remembers between blocks is its memory.
 
     The output never depends on how the input was cut into blocks. ``key`` is None where the device has no key
-    input or none is connected; a device that takes a key then hears its own signal.
+    input or none is connected; a device that takes a key then hears its own signal. Whatever repeats by itself (an LFO,
+    noise) goes by ``position``, so that a section sounds alone as it does within the song.
     """
 
     latency = 0  # frames
     gain_db: FloatArray | None = None  # for devices whose gain moves: the gain over the last block, shape (n,)
+    position = 0  # frame of the song that the next input frame belongs to; set before each block
 
-    def __init__(self, params: Values, rate_hz: int) -> None:
+    def __init__(self, params: Values, host: Host) -> None:
         raise NotImplementedError
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         """x and the result (2, n); x is not written to."""
         raise NotImplementedError
 
-    def adopt(self, older: Processor) -> None:
-        """Take over the memory of a processor of this kind whose parameters differ, where it fits."""
-        for name, value in vars(older).items():
-            mine: Any = vars(self).get(name)
-            if isinstance(value, np.ndarray) and isinstance(mine, np.ndarray) and name.endswith("state"):
-                if mine.shape == value.shape:
-                    vars(self)[name] = value.copy()
-            elif type(mine) is type(value) and hasattr(value, "state") and mine.state.shape == value.state.shape:
-                mine.state = value.state.copy()
+    def retune(self, params: Values, host: Host) -> None:
+        """Go on with other parameters, keeping the memory. None that decides the latency may differ."""
+        fresh = type(self)(params, host)
+        fresh.adopt(self)
+        fresh.position = self.position
+        self.__dict__ = fresh.__dict__
 
 
-_MAKERS: dict[str, Callable[[Values, int], Processor]] = {}
+_MAKERS: dict[str, Callable[[Values, Host], Processor]] = {}
 _P = TypeVar("_P", bound=type[Processor])
 
 
@@ -56,5 +70,9 @@ def device(kind: Kind) -> Callable[[_P], _P]:
     return enter
 
 
-def make_processor(device: Device, rate_hz: int) -> Processor:
-    return _MAKERS[device.kind](device.params, rate_hz)
+def make_processor(device: Device, host: Host | int, params: Values | None = None) -> Processor:
+    """The processor of a device, with ``params`` instead of its own where some are given. ``host`` may be a bare
+    sample rate."""
+    DEVICES.find(device.kind)
+    made: Any = host if isinstance(host, Host) else Host(host)
+    return _MAKERS[device.kind](device.params if params is None else params, made)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygotone.devices.base import Processor, device
+from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.dynamics import Level, apply_gain_db, compress, static_curve
 from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass_sos
@@ -48,7 +48,8 @@ def transfer_db(params: Values, level_db: FloatArray) -> FloatArray:
 
 @device(KIND)
 class Compressor(Processor):
-    def __init__(self, params: Values, rate_hz: int) -> None:
+    def __init__(self, params: Values, host: Host) -> None:
+        rate_hz = host.rate_hz
         self._params = params
         attack_s, release_s = params["attack_ms"] * 1e-3, params["release_ms"] * 1e-3
         self._level = Level(params["detector"], attack_s=attack_s, release_s=release_s, sample_rate_hz=rate_hz)

@@ -6,9 +6,10 @@ import math
 
 import numpy as np
 
-from zygotone.devices.base import Processor, device
+from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, butterworth_qs, sos_mono
 from zygotone.dsp.matched import AnalogSection, matched_sections
+from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Param, Values, choice, frequency, level, number, switch
@@ -65,11 +66,21 @@ def analog_sections(band: Values) -> list[AnalogSection]:
     return [first, *sections] if order % 2 else sections
 
 
-def band_sos(band: Values, rate_hz: int) -> FloatArray:
-    """Digital sections of a band, shape (k, 6); k is 0 for a band that does nothing."""
+_WIRE = (1.0, 0.0, 0.0, 1.0, 0.0, 0.0)
+_MOST_SECTIONS = 3  # that one analog section can need
+
+
+def band_sos(band: Values, rate_hz: int, *, padded: bool = False) -> FloatArray:
+    """Digital sections of a band, shape (k, 6); k is 0 for a band that does nothing. ``padded``: as many for any gain
+    and frequency, so that the filter's memory fits while those move."""
     if not band["on"]:
         return np.zeros((0, 6))
-    rows = [row for section in analog_sections(band) for row in matched_sections(section, float(rate_hz))]
+    rows: list[tuple[float, ...]] = []
+    for section in analog_sections(band):
+        made = matched_sections(section, float(rate_hz))
+        rows += [*made, *([_WIRE] * (_MOST_SECTIONS - len(made)))] if padded else made
+    if padded and not rows:
+        rows = [_WIRE] * _MOST_SECTIONS
     return np.array(rows).reshape(-1, 6)
 
 
@@ -83,7 +94,7 @@ def response_db(params: Values, freqs_hz: FloatArray, *, channel: str = "stereo"
     return total
 
 
-class _SideOrMid:
+class _SideOrMid(Memory):
     """Sections on the mid or the side alone: what they change is added back to both channels."""
 
     def __init__(self, sos: FloatArray, side: bool) -> None:
@@ -100,11 +111,12 @@ class _SideOrMid:
 
 @device(KIND)
 class Eq(Processor):
-    def __init__(self, params: Values, rate_hz: int) -> None:
+    def __init__(self, params: Values, host: Host) -> None:
+        rate_hz = host.rate_hz
         self._stages: list[SosStereo | _SideOrMid] = []
         together: list[FloatArray] = []
         for band in params["bands"]:
-            sos = band_sos(band, rate_hz)
+            sos = band_sos(band, rate_hz, padded=host.automated)
             if not len(sos):
                 continue
             if band["channel"] == "stereo":
@@ -118,9 +130,3 @@ class Eq(Processor):
         for stage in self._stages:
             x = stage.process(x)
         return x
-
-    def adopt(self, older: Processor) -> None:
-        assert isinstance(older, Eq)
-        for mine, old in zip(self._stages, older._stages, strict=False):
-            if type(mine) is type(old) and mine.state.shape == old.state.shape:
-                mine.state = old.state.copy()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zygotone.devices.base import Processor, device
+from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.delays import FRACTION_LATENCY, DelayLine, FirStereo, fractional_delay_taps
 from zygotone.dsp.levels import db_to_gain
 from zygotone.dsp.types import Stereo
@@ -25,7 +25,8 @@ KIND = Kind(
 
 @device(KIND)
 class Gain(Processor):
-    def __init__(self, params: Values, rate_hz: int) -> None:
+    def __init__(self, params: Values, host: Host) -> None:
+        rate_hz = host.rate_hz
         self._gain = db_to_gain(params["gain_db"]) * (-1.0 if params["polarity"] else 1.0)
         self._delay: DelayLine | None = None
         self._fraction: FirStereo | None = None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygotone.devices.base import Processor, device
+from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.dynamics import Level, add_scaled_db, keyed_gain
 from zygotone.dsp.filters import SosStereo, bandpass_sos
 from zygotone.dsp.levels import smoothing
@@ -39,7 +39,8 @@ def response_db(params: Values, freqs_hz: FloatArray) -> FloatArray:
 class KeyedEq(Processor):
     """y = x + (g − 1)·band-pass(x): at the centre exactly g, and g may move every frame without clicks."""
 
-    def __init__(self, params: Values, rate_hz: int) -> None:
+    def __init__(self, params: Values, host: Host) -> None:
+        rate_hz = host.rate_hz
         self._params = params
         sos = bandpass_sos(params["freq_hz"], params["q"], sample_rate_hz=rate_hz)
         self._band, self._key_band = SosStereo(sos), SosStereo(sos)

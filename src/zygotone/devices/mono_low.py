@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygotone.devices.base import Processor, device
+from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.filters import BUTTERWORTH_Q, allpass_sos, highpass_sos, sos_mono
 from zygotone.dsp.types import Stereo
 from zygotone.session.catalogue import Kind
@@ -26,7 +26,8 @@ class MonoLow(Processor):
     sums to, so that mid and side keep one phase (Linkwitz 1976; a 4th-order pair sums to a 2nd-order all-pass).
     """
 
-    def __init__(self, params: Values, rate_hz: int) -> None:
+    def __init__(self, params: Values, host: Host) -> None:
+        rate_hz = host.rate_hz
         f = params["freq_hz"]
         high = highpass_sos(f, BUTTERWORTH_Q, sample_rate_hz=rate_hz)
         self._side = np.array([high, high])

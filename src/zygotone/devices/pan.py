@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from zygotone.devices.base import Processor, device
+from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.types import Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, choice, number
@@ -40,7 +40,7 @@ def pan_gains(pan_pct: float, law_db: float) -> tuple[float, float]:
 
 @device(KIND)
 class Pan(Processor):
-    def __init__(self, params: Values, rate_hz: int) -> None:
+    def __init__(self, params: Values, host: Host) -> None:
         self._gains = np.array(pan_gains(params["pan_pct"], params["law_db"]))[:, None]
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from zygotone.devices.base import Processor, device
+from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass_sos, tilt_sos
@@ -66,7 +66,8 @@ class Saturation(Processor):
     added to the untouched signal; so the top of the spectrum is not dulled and no drive is exactly no change.
     """
 
-    def __init__(self, params: Values, rate_hz: int) -> None:
+    def __init__(self, params: Values, host: Host) -> None:
+        rate_hz = host.rate_hz
         self._params = params
         self._code = CURVES.index(params["curve"])
         self._gain = 10.0 ** (params["drive_db"] / 20.0)

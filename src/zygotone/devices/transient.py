@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygotone.devices.base import Processor, device
+from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.dynamics import Level, apply_gain_db, transient_gain
 from zygotone.dsp.levels import smoothing
 from zygotone.dsp.types import Stereo
@@ -28,7 +28,8 @@ _TAIL_S = 0.4
 
 @device(KIND)
 class Transient(Processor):
-    def __init__(self, params: Values, rate_hz: int) -> None:
+    def __init__(self, params: Values, host: Host) -> None:
+        rate_hz = host.rate_hz
         self._params = params
         self._level = Level("peak", attack_s=0.0, release_s=0.04, sample_rate_hz=rate_hz)
         self._rise = smoothing(params["split_ms"] * 1e-3, sample_rate_hz=rate_hz)

@@ -5,20 +5,21 @@ from __future__ import annotations
 import numpy as np
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, Stereo
 
 
-class DelayLine:
+class DelayLine(Memory):
     """Delays stereo audio by a whole number of frames."""
 
     def __init__(self, frames: int) -> None:
-        self.held = np.zeros((2, frames))
+        self.state = np.zeros((2, frames))
 
     def process(self, x: Stereo) -> Stereo:
-        if self.held.shape[1] == 0:
+        if self.state.shape[1] == 0:
             return x
-        joined = np.concatenate([self.held, x], axis=1)
-        self.held = np.ascontiguousarray(joined[:, x.shape[1] :])
+        joined = np.concatenate([self.state, x], axis=1)
+        self.state = np.ascontiguousarray(joined[:, x.shape[1] :])
         return np.ascontiguousarray(joined[:, : x.shape[1]])
 
 
@@ -66,17 +67,17 @@ def fir_add(taps: FloatArray, joined: FloatArray, y: FloatArray) -> None:
             k += 1
 
 
-class FirStereo:
+class FirStereo(Memory):
     """A FIR filter with its history, both channels alike."""
 
     def __init__(self, taps: FloatArray) -> None:
         self.taps = np.ascontiguousarray(taps)
-        self.history = np.zeros((2, len(taps) - 1))
+        self.state = np.zeros((2, len(taps) - 1))
 
     def process(self, x: Stereo) -> Stereo:
-        joined = np.concatenate([self.history, x], axis=1)
+        joined = np.concatenate([self.state, x], axis=1)
         y = np.zeros_like(x)
         for c in range(2):
             fir_add(self.taps, joined[c], y[c])
-        self.history = np.ascontiguousarray(joined[:, x.shape[1] :])
+        self.state = np.ascontiguousarray(joined[:, x.shape[1] :])
         return y

@@ -12,6 +12,7 @@ import math
 import numpy as np
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
 FLOOR_DB = -144.0
@@ -77,7 +78,7 @@ def rms_level(x: Stereo, ring: FloatArray, total: FloatArray, level: FloatArray)
     total[0] = acc
 
 
-class Level:
+class Level(Memory):
     """A detector with its memory: peak or RMS, both channels linked.
 
     The peak is the largest magnitude over a short window, so that a steady tone reads as its steady peak
@@ -94,18 +95,18 @@ class Level:
         self.release_s = release_s - window / sample_rate_hz
         self._rms = kind == "rms"
         self._window = window
-        self._values = np.zeros(window + 1)
-        self._index = np.zeros(window + 1, dtype=np.int64)
-        self._ends = np.zeros(3, dtype=np.int64)
-        self._total = np.zeros(1)
+        self._values_state = np.zeros(window + 1)
+        self._index_state = np.zeros(window + 1, dtype=np.int64)
+        self._ends_state = np.zeros(3, dtype=np.int64)
+        self._total_state = np.zeros(1)
 
     def process(self, x: FloatArray) -> FloatArray:
         """x (2, n) to linear level (n,)."""
         level = np.empty(x.shape[1])
         if self._rms:
-            rms_level(x, self._values, self._total, level)
+            rms_level(x, self._values_state, self._total_state, level)
         else:
-            peak_level(x, self._window, self._values, self._index, self._ends, level)
+            peak_level(x, self._window, self._values_state, self._index_state, self._ends_state, level)
         return level
 
 

@@ -7,6 +7,7 @@ import math
 import numpy as np
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, Stereo
 
 
@@ -102,7 +103,7 @@ def sos_stereo(sos: FloatArray, x: Stereo, state: FloatArray, y: Stereo) -> None
         state[1, k, 1] = r2 if abs(r2) > 1e-30 else 0.0
 
 
-class SosStereo:
+class SosStereo(Memory):
     """Sections with their memory, both channels alike."""
 
     def __init__(self, sos: FloatArray) -> None:

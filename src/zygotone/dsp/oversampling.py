@@ -12,6 +12,7 @@ import math
 import numpy as np
 
 from zygotone.dsp.delays import fir_add
+from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray
 
 _STOP_DB = 100.0
@@ -39,7 +40,7 @@ def latency_frames(factor: int) -> int:
     return sum(2 * _STAGES[s][0] // 2 ** (s + 1) for s in range(stages))
 
 
-class Doubler:
+class Doubler(Memory):
     """One channel to twice the rate and back, with the history of both ways."""
 
     def __init__(self, stage: int) -> None:
@@ -48,13 +49,13 @@ class Doubler:
         # Up: output phase p of frame n is Σ 2·h[2k + p]·x[n − k]. Down: y[n] is Σ h[2k − p]·phase p[n − k].
         self._up = np.ascontiguousarray(2.0 * padded.reshape(-1, 2).T)
         self._down = [np.ascontiguousarray(h[::2]), np.concatenate([[0.0], h[1::2]])]
-        self._x = np.zeros(self._up.shape[1] - 1)
+        self._x_state = np.zeros(self._up.shape[1] - 1)
         self._u = [np.zeros(len(taps) - 1) for taps in self._down]
 
     def up(self, x: FloatArray) -> FloatArray:
         """x (n,) to phases (2, n)."""
-        joined = np.concatenate([self._x, x])
-        self._x = joined[len(x) :].copy()
+        joined = np.concatenate([self._x_state, x])
+        self._x_state = joined[len(x) :].copy()
         phases = np.zeros((2, len(x)))
         for p in range(2):
             fir_add(self._up[p], joined, phases[p])
@@ -70,7 +71,7 @@ class Doubler:
         return y
 
 
-class Oversampler:
+class Oversampler(Memory):
     """One channel to ``factor`` (2, 4 or 8) times the rate and back."""
 
     def __init__(self, factor: int) -> None:

@@ -9,16 +9,19 @@ compressors and filters have settled as they would have in the song, and the lat
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
+from collections import OrderedDict, deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
+from zygotone.devices import Host
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.graph import DeviceNode, Graph, Node, SourceNode, compile_session
-from zygotone.engine.runners import DeviceRunner, ReadSource, make_runner
+from zygotone.engine.block_graph import BlockGraph, shared_pool
+from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, compile_session
+from zygotone.engine.motion import layer_gains
+from zygotone.engine.runners import ReadSource, Runner, make_runner
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import ClipSource, InstrumentSource, Section, Session
 from zygotone.sources import ClipReader, render_instrument
@@ -109,16 +112,24 @@ class Renderer:
                 clip = self.store.audio(session.asset(track.source.asset), session.rate_hz)
                 read = ClipReader(clip, track.source, session.song, session.rate_hz).read
                 return lambda start, frames: read(start - nudge, frames)
-            audio = self._instrument(track.source, session)
+            audio = self._instrument(track.source, session, node.motions)
             return lambda start, frames: _cut(audio, start - nudge, frames)
 
         return reader
 
-    def _instrument(self, source: InstrumentSource, session: Session) -> Stereo:
-        key = (source, session.song.replace(title="", key="C major"), session.rate_hz)
+    def host(self, session: Session) -> Host:
+        return Host(session.rate_hz, session.song.tempo_bpm, self.clip_reader(session.rate_hz))
+
+    def clip_reader(self, rate_hz: int) -> Callable[[str], Stereo]:
+        """How devices get at the project's clips, by asset id."""
+        return lambda asset_id: self.store.audio_of(asset_id, rate_hz)
+
+    def _instrument(self, source: InstrumentSource, session: Session, motions: tuple[Motion, ...] = ()) -> Stereo:
+        key = (source, session.song.replace(title="", key="C major"), session.rate_hz, motions)
         take = self._instruments.get(key)
         if take is None:
-            take = Take(render_instrument(source, session.song, session.rate_hz))
+            gains = layer_gains(source, motions, session.rate_hz, session.song.tempo_bpm)
+            take = Take(render_instrument(source, session.song, session.rate_hz, gains))
             self._instruments.put(key, take)
         return take.audio
 
@@ -162,16 +173,19 @@ class Renderer:
         Cancelled : ``cancelled`` said so.
         """
         start, end = span
-        first = max(0, start - round(preroll_s * graph.session.rate_hz))
+        rate = graph.session.rate_hz
+        first = max(0, start - round(preroll_s * rate))
         margin = _MARGIN_FRAMES * (1 + node.latency // _MARGIN_FRAMES)
         total = end - first + margin
+        work = _Work(
+            self, self.host(graph.session), self.source_reader(graph.session), first, total, block_frames, cancelled
+        )
         todo = self._missing(node, first, total)
-        reader = self.source_reader(graph.session)
-        for done, each in enumerate(todo):
-            if progress is not None:
-                progress(done / len(todo))
-            self._render(each, graph.session.rate_hz, first, total, reader, block_frames, cancelled)
-        whole = self._fetch(node, graph.session.rate_hz, first, total, reader, block_frames, cancelled)
+        if len(todo) * total * 16 > self.cache_bytes:
+            # Too much to keep every step of: only the last is kept.
+            whole = self._remembered(node, first, total) or self._put(node, first, total, work.streamed(node, progress))
+        else:
+            whole = work.all_of(todo, progress) if todo else work.fetch(node)
         cut = slice(start - first + node.latency, end - first + node.latency)
         return Take(
             np.ascontiguousarray(whole.audio[:, cut]),
@@ -185,7 +199,7 @@ class Renderer:
         seen: set[str] = set()
 
         def visit(each: Node) -> None:
-            if each.key in seen or self._cache.get((each.key, first, total)) is not None:
+            if each.key in seen or self._remembered(each, first, total) is not None:
                 return
             seen.add(each.key)
             for below in each.inputs:
@@ -195,36 +209,11 @@ class Renderer:
         visit(node)
         return order
 
-    def _fetch(
-        self, node: Node, rate_hz: int, first: int, total: int, reader: Callable[[SourceNode], ReadSource],
-        block_frames: int, cancelled: Callable[[], bool],
-    ) -> Take:  # fmt: skip
-        found = self._cache.get((node.key, first, total))
-        return found or self._render(node, rate_hz, first, total, reader, block_frames, cancelled)
+    def _remembered(self, node: Node, first: int, total: int) -> Take | None:
+        return self._cache.get((node.key, first, total))
 
-    def _render(
-        self, node: Node, rate_hz: int, first: int, total: int, reader: Callable[[SourceNode], ReadSource],
-        block_frames: int, cancelled: Callable[[], bool],
-    ) -> Take:  # fmt: skip
-        inputs = [self._fetch(i, rate_hz, first, total, reader, block_frames, cancelled).audio for i in node.inputs]
-        runner = make_runner(node, rate_hz, reader)
-        audio = np.empty((2, total))
-        gain_db: FloatArray | None = None
-        for at in range(0, total, block_frames):
-            if cancelled():
-                raise Cancelled
-            n = min(block_frames, total - at)
-            parts = [np.ascontiguousarray(i[:, at : at + n]) for i in inputs]
-            audio[:, at : at + n] = runner.block(first + at, n, parts)
-            if runner.gain_db is not None:
-                if gain_db is None:
-                    gain_db = np.zeros(total)
-                gain_db[at : at + n] = runner.gain_db
-        if gain_db is not None and isinstance(node, DeviceNode):
-            # The gain belongs to the input; as a function of the song it is early by the input's latency.
-            gain_db = np.roll(gain_db, -max(i.latency for i in node.inputs))
+    def _put(self, node: Node, first: int, total: int, take: Take) -> Take:
         self.rendered_nodes += 1
-        take = Take(audio, gain_db, runner.bad_samples if isinstance(runner, DeviceRunner) else 0)
         self._cache.put((node.key, first, total), take)
         return take
 
@@ -252,6 +241,114 @@ class Renderer:
         """One track after its chain, level and pan; heard alone, muted or not."""
         graph = compile_session(session)
         return self.take(graph, graph.strip[strip_id], self.span_of(session, section), **options).audio
+
+
+@dataclass(slots=True)
+class _Work:
+    """One rendering: which frames, by which means, and whether it is still wanted."""
+
+    renderer: Renderer
+    host: Host
+    reader: Callable[[SourceNode], ReadSource]
+    first: int
+    total: int
+    block_frames: int
+    cancelled: Callable[[], bool]
+
+    def all_of(self, todo: list[Node], progress: Callable[[float], None] | None) -> Take:
+        """Every node of ``todo`` (inputs before outputs), those that do not need each other on several cores."""
+        ready = {node.key: threading.Event() for node in todo}
+        failures: list[BaseException] = []
+        queue = deque(enumerate(todo))
+
+        def work() -> Take | None:
+            take = None
+            while not failures:
+                try:
+                    at, node = queue.popleft()
+                except IndexError:
+                    break
+                try:
+                    # Whoever took an input began before, so this cannot wait for itself.
+                    for below in node.inputs:
+                        if below.key in ready:
+                            ready[below.key].wait()
+                    if failures:
+                        break
+                    if progress is not None:
+                        progress(at / len(todo))
+                    made = self.make(node)
+                    if node is todo[-1]:
+                        take = made
+                except BaseException as error:
+                    failures.append(error)
+                finally:
+                    ready[node.key].set()
+            return take
+
+        helper = shared_pool().submit(work) if len(todo) > 2 else None
+        last = work()
+        if helper is not None and not helper.cancel():
+            last = helper.result() or last
+        if failures:
+            for event in ready.values():
+                event.set()
+            raise failures[0]
+        return last or self.fetch(todo[-1])
+
+    def fetch(self, node: Node) -> Take:
+        """From the cache, or rendered anew where it was let go meanwhile."""
+        found = self.renderer._remembered(node, self.first, self.total)
+        return found or self.make(node)
+
+    def make(self, node: Node) -> Take:
+        inputs = [self.fetch(i).audio for i in node.inputs]
+        if isinstance(node, DeviceNode) and node.device is not None and not node.device.on:
+            return Take(inputs[0])  # nothing was ever in it that could ring out
+        runner = make_runner(node, self.host, self.reader)
+        audio = np.empty((2, self.total))
+        gain_db: FloatArray | None = None
+        for at in range(0, self.total, self.block_frames):
+            if self.cancelled():
+                raise Cancelled
+            n = min(self.block_frames, self.total - at)
+            parts = [np.ascontiguousarray(i[:, at : at + n]) for i in inputs]
+            audio[:, at : at + n] = runner.block(self.first + at, n, parts)
+            gain_db = self._noted(runner, gain_db, at, n)
+        return self._finished(node, runner, audio, gain_db)
+
+    def streamed(self, node: Node, progress: Callable[[float], None] | None) -> Take:
+        """``node`` with all it needs, block by block, nothing kept on the way."""
+        blocks = BlockGraph(self.host, parallel=True)
+        blocks.show([node], self.reader)
+        runner = blocks.runner(node)
+        audio = np.empty((2, self.total))
+        gain_db: FloatArray | None = None
+        for at in range(0, self.total, self.block_frames):
+            if self.cancelled():
+                raise Cancelled
+            if progress is not None:
+                progress(at / self.total)
+            n = min(self.block_frames, self.total - at)
+            audio[:, at : at + n] = blocks.block(self.first + at, n)[node.key]
+            gain_db = self._noted(runner, gain_db, at, n)
+        return self._finished(node, runner, audio, gain_db, keep=False)
+
+    def _noted(self, runner: Runner, gain_db: FloatArray | None, at: int, n: int) -> FloatArray | None:
+        if runner.gain_db is not None:
+            if gain_db is None:
+                gain_db = np.zeros(self.total)
+            gain_db[at : at + n] = runner.gain_db
+        return gain_db
+
+    def _finished(
+        self, node: Node, runner: Runner, audio: Stereo, gain_db: FloatArray | None, *, keep: bool = True
+    ) -> Take:
+        if gain_db is not None and isinstance(node, DeviceNode):
+            # The gain belongs to the input; as a function of the song it is early by the input's latency.
+            gain_db = np.roll(gain_db, -max(i.latency for i in node.inputs))
+        take = Take(audio, gain_db, runner.bad_samples)
+        return self.renderer._put(node, self.first, self.total, take) if keep else take
 
 
 def _cut(audio: Stereo, start: int, frames: int) -> Stereo:

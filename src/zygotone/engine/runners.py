@@ -6,15 +6,18 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from zygotone.devices import make_processor
+from zygotone.devices import Host, make_processor
 from zygotone.devices.pan import pan_gains
 from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.dynamics import replace_not_finite
 from zygotone.dsp.levels import db_to_gain
-from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.graph import DeviceNode, Node, SourceNode, StripNode, SumNode
+from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
+from zygotone.engine.graph import BlendNode, DeviceNode, Node, SourceNode, StripNode, SumNode
+from zygotone.engine.motion import beats_of, by_path, moved, moving_gains, read_path, write_path
 
 ReadSource = Callable[[int, int], Stereo]  # first frame of the song, frames
+_TAIL_IS_OVER_S = 0.5
+_SILENT = 10.0 ** (-120.0 / 20.0)
 
 
 class Runner:
@@ -24,17 +27,20 @@ class Runner:
         self.node = node
         self.gain_db: FloatArray | None = None  # see Processor.gain_db
         self.bad_samples = 0  # how many NaN or infinite samples were replaced so far
-        latest = max((i.latency for i in node.inputs), default=0)
-        self._align = [DelayLine(latest - i.latency) for i in node.inputs]
+        self._latest = max((i.latency for i in node.inputs), default=0)
+        self._align = [DelayLine(self._latest - i.latency) for i in node.inputs]
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
+        """Frames ``start`` to ``start + frames`` of the song, as late as the node's latency says."""
         raise NotImplementedError
 
     def adopt(self, older: Runner) -> None:
         """Take over the memory of the runner that stood in this place before an edit."""
         for mine, old in zip(self._align, older._align, strict=False):
-            if mine.held.shape == old.held.shape:
-                mine.held = old.held
+            mine.adopt(old)
+
+    def _aligned(self, inputs: Sequence[Stereo]) -> list[Stereo]:
+        return [line.process(x) for line, x in zip(self._align, inputs, strict=True)]
 
 
 class SourceRunner(Runner):
@@ -47,65 +53,169 @@ class SourceRunner(Runner):
 
 
 class DeviceRunner(Runner):
-    """Signal and key aligned, the processor, dry aligned to wet, and nothing but finite numbers out."""
+    """Signal and key aligned, the processor, dry aligned to wet, automation, and nothing but finite numbers."""
 
-    def __init__(self, node: DeviceNode, rate_hz: int) -> None:
+    def __init__(self, node: DeviceNode, host: Host) -> None:
         super().__init__(node)
         assert node.device is not None
-        self._device, self._rate_hz = node.device, rate_hz
-        self.processor = make_processor(node.device, rate_hz)
+        self._device = node.device
+        self._on = node.device.on
+        self._ringing = False  # switched off while its tail still sounded
+        self._quiet = 0
+        self._motions = by_path(node.motions)
+        self._host = Host(host.rate_hz, node.bpm, host.clip, automated=bool(self._motions))
+        self._params = node.device.params
         self._mix = node.device.mix
+        self._cell: int | None = None  # of the control grid, whose parameters are in force
+        self.processor = make_processor(node.device, self._host)
         self._dry = DelayLine(self.processor.latency)
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
-        aligned = [line.process(x) for line, x in zip(self._align, inputs, strict=True)]
+        aligned = self._aligned(inputs)
+        for i, x in enumerate(aligned):
+            aligned[i], bad = _finite(x)
+            self.bad_samples += bad
+        x, key = aligned[0], aligned[1] if len(aligned) > 1 else None
+        if not self._on:
+            return self._ring_out(x)
+        position = start - self._latest
+        if not self._motions:
+            return self._process(position, x, key)
+        out = np.empty_like(x)
+        gains: list[FloatArray] = []
+        at = 0
+        while at < frames:  # cell by cell of the control grid, wherever the block begins
+            n = min(frames - at, GRID_FRAMES - (position + at) % GRID_FRAMES)
+            cell_number = (position + at) // GRID_FRAMES
+            if cell_number != self._cell:
+                self._cell = cell_number
+                self._move(cell_number * GRID_FRAMES)
+            part = slice(at, at + n)
+            cell = np.ascontiguousarray(x[:, part])
+            out[:, part] = self._process(
+                position + at, cell, None if key is None else np.ascontiguousarray(key[:, part])
+            )
+            if self.processor.gain_db is not None:
+                gains.append(self.processor.gain_db)
+            at += n
+        self.gain_db = np.concatenate(gains) if gains else None
+        return out
+
+    def _process(self, position: int, x: Stereo, key: Stereo | None) -> Stereo:
+        self.processor.position = position
         with np.errstate(invalid="ignore", over="ignore"):  # what is not finite is dealt with below
-            wet = self.processor.process(aligned[0], aligned[1] if len(aligned) > 1 else None)
+            wet = self.processor.process(x, key)
         self.gain_db = self.processor.gain_db
+        dry = self._dry.process(x)
         if self._mix < 1.0:
             # Written so that an idle device gives back its input to the last bit.
-            dry = self._dry.process(aligned[0])
-            with np.errstate(invalid="ignore", over="ignore"):
-                wet = dry + self._mix * (wet - dry)
-        bad = replace_not_finite(wet)
+            wet = dry + self._mix * (wet - dry)
+        wet, bad = _finite(wet)
         if bad:
             self.bad_samples += bad
             # A filter that has met a NaN keeps it; only fresh memory helps.
-            self.processor = make_processor(self._device, self._rate_hz)
+            self.processor = make_processor(self._device, self._host, self._params)
         return wet
+
+    def _move(self, frame: int) -> None:
+        """Parameters as automation has them at a frame of the song."""
+        beats = beats_of(np.array([max(0, frame)]), rate_hz=self._host.rate_hz, bpm=self._host.bpm)
+        params = self._params
+        for path, motions in self._motions.items():
+            if path == "mix":
+                self._mix = float(moved(motions, self._device.mix, beats)[0])
+                continue
+            value = float(moved(motions, read_path(self._device.params, path), beats)[0])
+            if value != read_path(params, path):
+                params = write_path(params, path, value)
+        if params is not self._params:
+            self._params = params
+            self.processor.retune(params, self._host)
+
+    def _ring_out(self, x: Stereo) -> Stereo:
+        """The input as it is, and what is left of the tail."""
+        if not self._ringing:
+            return x
+        tail = self.processor.process(np.zeros_like(x), None) * self._mix
+        loud = float(np.max(np.abs(tail), initial=0.0)) > _SILENT
+        self._quiet = 0 if loud else self._quiet + x.shape[1]
+        if self._quiet > _TAIL_IS_OVER_S * self._host.rate_hz:
+            self._ringing = False
+        return x + tail
 
     def adopt(self, older: Runner) -> None:
         super().adopt(older)
         if isinstance(older, DeviceRunner) and type(self.processor) is type(older.processor):
+            self._ringing = not self._on and (older._on or older._ringing)
             self.processor.adopt(older.processor)
-            if self._dry.held.shape == older._dry.held.shape:
-                self._dry.held = older._dry.held
+            self._dry.adopt(older._dry)
 
 
 class StripRunner(Runner):
-    def __init__(self, node: StripNode) -> None:
+    """Level and pan, moving where automation says so."""
+
+    def __init__(self, node: StripNode, rate_hz: int) -> None:
         super().__init__(node)
-        left, right = pan_gains(node.pan_pct, -3.0)
-        self._gains = np.array([[left], [right]]) * db_to_gain(node.level_db)
+        self._node, self._rate_hz = node, rate_hz
+        self._motions = by_path(node.motions)
+        self._gains = strip_gains(node.level_db, node.pan_pct)
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
-        return inputs[0] * self._gains
+        if not self._motions:
+            return inputs[0] * self._gains
+        at = np.maximum(0, np.arange(start - self._latest, start - self._latest + frames))
+        beats = beats_of(at, rate_hz=self._rate_hz, bpm=self._node.bpm)
+        level, pan = np.full(frames, self._node.level_db), np.full(frames, self._node.pan_pct)
+        for path, motions in self._motions.items():
+            if path == "pan_pct":
+                pan = moved(motions, self._node.pan_pct, beats)
+            else:  # level_db, a send's level, or a branch's gain: what this fader is there for
+                level = moved(motions, self._node.level_db, beats)
+        return inputs[0] * moving_gains(level, pan)
+
+
+def strip_gains(level_db: float, pan_pct: float) -> FloatArray:
+    """Gains of left and right, shape (2, 1)."""
+    left, right = pan_gains(pan_pct, -3.0)
+    return np.array([[left], [right]]) * db_to_gain(level_db)
 
 
 class SumRunner(Runner):
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         out = np.zeros((2, frames))
-        for line, x in zip(self._align, inputs, strict=True):
-            out += line.process(x)
+        for x in self._aligned(inputs):
+            out += x
         return out
 
 
-def make_runner(node: Node, rate_hz: int, read: Callable[[SourceNode], ReadSource]) -> Runner:
+class BlendRunner(Runner):
+    """Dry and wet of a split."""
+
+    def __init__(self, node: BlendNode) -> None:
+        super().__init__(node)
+        self._mix = node.mix
+
+    def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
+        dry, wet = self._aligned(inputs)
+        return dry + self._mix * (wet - dry)
+
+
+def _finite(x: Stereo) -> tuple[Stereo, int]:
+    """``x``, or a copy in which NaN and infinity are 0, and how many there were."""
+    if np.isfinite(np.sum(x)):  # a single pass; a sum that overflows only means a closer look
+        return x, 0
+    clean = x.copy()
+    return clean, replace_not_finite(clean)
+
+
+def make_runner(node: Node, host: Host, read: Callable[[SourceNode], ReadSource]) -> Runner:
     if isinstance(node, SourceNode):
         return SourceRunner(node, read(node))
     if isinstance(node, DeviceNode):
-        return DeviceRunner(node, rate_hz)
+        return DeviceRunner(node, host)
     if isinstance(node, StripNode):
-        return StripRunner(node)
+        return StripRunner(node, host.rate_hz)
+    if isinstance(node, BlendNode):
+        return BlendRunner(node)
     assert isinstance(node, SumNode)
     return SumRunner(node)

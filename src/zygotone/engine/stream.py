@@ -12,65 +12,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from zygotone.devices import Host
 from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.engine.block_graph import BlockGraph
 from zygotone.engine.graph import Graph, Node, SourceNode, compile_session
 from zygotone.engine.renderer import Renderer
-from zygotone.engine.runners import ReadSource, Runner, make_runner
+from zygotone.engine.runners import ReadSource
 from zygotone.session.models import Session
 
 SWAP_S = 0.015  # length of the ramp from one version to another: no click, no jump
-
-
-class BlockGraph:
-    """Runners for nodes, shared between all graphs pulled from it; each node is worked out once a block."""
-
-    def __init__(self, rate_hz: int) -> None:
-        self._rate_hz = rate_hz
-        self._runners: dict[str, Runner] = {}
-        self._order: list[Runner] = []
-
-    def show(self, nodes: list[Node], reader: Callable[[SourceNode], ReadSource]) -> None:
-        """From the next block on work out these nodes and what they need. Runners of nodes that stay keep
-        their memory; one that takes an edited node's place takes over what fits."""
-        old = self._runners
-        by_place = {runner.node.place: runner for runner in old.values()}
-        runners: dict[str, Runner] = {}
-        order: list[Runner] = []
-
-        def visit(node: Node) -> None:
-            if node.key in runners:
-                return
-            for below in node.inputs:
-                visit(below)
-            runner = old.get(node.key)
-            if runner is None or len(runner.node.inputs) != len(node.inputs):
-                runner = make_runner(node, self._rate_hz, reader)
-                if node.place in by_place:
-                    runner.adopt(by_place[node.place])
-            runners[node.key] = runner
-            order.append(runner)
-
-        for node in nodes:
-            visit(node)
-        self._runners, self._order = runners, order
-
-    def holds_sources(self, nodes: list[Node]) -> bool:
-        """Whether every source that ``nodes`` need has its runner already."""
-        if any(isinstance(node, SourceNode) and node.key not in self._runners for node in nodes):
-            return False
-        return all(self.holds_sources(list(node.inputs)) for node in nodes)
-
-    def block(self, start: int, frames: int) -> dict[str, Stereo]:
-        """Output of every node for this block of the song, by node key."""
-        outputs: dict[str, Stereo] = {}
-        for runner in self._order:
-            inputs = [outputs[i.key] for i in runner.node.inputs]
-            outputs[runner.node.key] = runner.block(start, frames, inputs)
-        return outputs
-
-    @property
-    def bad_samples(self) -> int:
-        return sum(runner.bad_samples for runner in self._order)
 
 
 def stream_nodes(
@@ -82,11 +32,12 @@ def stream_nodes(
     block_frames: int = 1024,
     sink: Callable[[str, Stereo], None],
     progress: Callable[[float], None] = lambda share: None,
+    parallel: bool = True,
 ) -> None:
     """Render several nodes over a span of the song at once, from the song's start; ``sink`` gets each block by
     name, with the node's latency taken off. Memory does not grow with the length."""
     start, end = span
-    blocks = BlockGraph(graph.session.rate_hz)
+    blocks = BlockGraph(renderer.host(graph.session), parallel=parallel)
     blocks.show(list(nodes.values()), renderer.source_reader(graph.session))
     latest = max(node.latency for node in nodes.values())
     at = 0
@@ -119,7 +70,7 @@ class Player:
     def __init__(self, renderer: Renderer, rate_hz: int) -> None:
         self._renderer = renderer
         self.rate_hz = rate_hz
-        self._blocks = BlockGraph(rate_hz)
+        self._blocks = BlockGraph(Host(rate_hz, clip=renderer.clip_reader(rate_hz)))
         self._lock = threading.Lock()
         self._versions: list[Node] = []
         self._gains = [1.0, 1.0]

@@ -13,7 +13,8 @@ from typing import Annotated, Any, Literal
 from pydantic import Field
 
 from zygotone.errors import ParameterError
-from zygotone.session.models import Session, Value
+from zygotone.session.models import Session
+from zygotone.session.value import Value
 
 Action = Literal["found", "tried", "kept", "dropped", "undone", "redone", "restored", "made"]
 

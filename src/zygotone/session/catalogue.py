@@ -21,6 +21,8 @@ class Kind:
     summary: str
     params: tuple[Param, ...]
     takes_key: bool = False
+    usual_mix: float = 1.0  # of a device, when it is put into a chain by hand
+    rings: bool = False  # a tail goes on after the input has ended, and after it was switched off
 
     def param(self, name: str) -> Param:
         for p in self.params:

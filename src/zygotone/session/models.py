@@ -6,15 +6,17 @@ positions in the song in beats or bars.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator, model_serializer, model_validator
+from pydantic import ConfigDict, Field, ValidationError, field_validator, model_serializer, model_validator
 
-from zygotone.errors import ParameterError
+from zygotone.errors import ParameterError, one_line
 from zygotone.music.keys import Key, parse_key
+from zygotone.session.automation import Lane
 from zygotone.session.catalogue import DEVICES, SOURCES, Catalogue, Kind
-from zygotone.session.params import Param, Values, level, number
+from zygotone.session.params import ENTRY_CHECKS, Param, Values, level, number, share
+from zygotone.session.value import Id, Name, Value
 
 SAMPLE_RATES = (44100, 48000, 88200, 96000)
 
@@ -33,18 +35,6 @@ USUAL_SEAT: dict[str, int] = {
     "kick": 1, "lead": 1, "voice": 1, "snare": 2, "sub": 2, "bass": 3, "guitar": 5, "hats": 6, "keys": 6,
     "percussion": 6, "pad": 7, "effect": 8, "other": 8,
 }  # fmt: skip
-
-Name = Annotated[str, Field(min_length=1, max_length=120)]
-Id = Annotated[str, Field(min_length=1, max_length=80, pattern=r"^[\w.-]+$")]
-
-
-class Value(BaseModel):
-    """Base of all models: frozen, nothing unknown, no NaN."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
-
-    def replace(self, **changes: Any) -> Self:
-        return self.model_copy(update=changes)
 
 
 class KindValues(Value):
@@ -83,7 +73,7 @@ class KindValues(Value):
 
 
 class KeyInput(Value):
-    """Another track that a device listens to, taken before or after that track's chain."""
+    """Another track or bus that a device listens to, taken before or after its chain."""
 
     track: Id
     tap: Literal["before", "after"] = "after"
@@ -109,6 +99,43 @@ class Device(KindValues):
         if self.key is not None and not self.spec.takes_key:
             raise ParameterError(f"{self.kind} takes no key")
         return self
+
+
+MAX_NESTING = 4
+
+
+def _nested_device(data: Any, place: str) -> Device:
+    """An entry of a list of devices. Raises ParameterError, naming ``place``."""
+    if isinstance(data, Device):
+        device = data
+    else:
+        try:
+            device = Device.model_validate(data)
+        except ValidationError as error:
+            raise ParameterError(f"{place}: {one_line(error)}") from None
+    if _depth(device) > MAX_NESTING:
+        raise ParameterError(f"{place} is nested more than {MAX_NESTING} deep")
+    return device
+
+
+def _depth(device: Device) -> int:
+    return 1 + max((_depth(inner) for branch in branches(device) for inner in branch["devices"]), default=0)
+
+
+ENTRY_CHECKS["device"] = _nested_device
+
+
+def branches(device: Device) -> tuple[Values, ...]:
+    """The parallel branches of a split; none of any other device."""
+    return device.params["branches"] if device.kind == "split" else ()
+
+
+def walk(chain: Iterable[Device], prefix: str = "") -> Iterator[tuple[str, Device]]:
+    """Every device of a chain with its path, those inside of splits too: ``split/0/eq``."""
+    for device in chain:
+        yield prefix + device.id, device
+        for n, branch in enumerate(branches(device)):
+            yield from walk(branch["devices"], f"{prefix}{device.id}/{n}/")
 
 
 class Sound(KindValues):
@@ -203,12 +230,41 @@ class InstrumentSource(Value):
 
 LEVEL = level("level_db", "Level", -60.0, 12.0, 0.0, "How loud the track goes on, after its chain.")
 PAN = number("pan_pct", "Pan", "%", -100.0, 100.0, 0.0, "Left (−100) to right (100), at constant power.")
+WET = share("mix", "Wet / dry", 1.0, "How much of the processed signal is heard; the rest is dry, aligned.")
+LAYER_LEVEL = level("level_db", "Level", -60.0, 24.0, 0.0, "How loud the layer is.")
+LAYER_PAN = number("pan_pct", "Pan", "%", -100.0, 100.0, 0.0, "Left (−100) to right (100), at constant power.")
+SEND = level("level_db", "Send", -60.0, 12.0, -12.0, "How loud the copy goes to the return.")
 NUDGE = number("nudge_ms", "Nudge", "ms", -200.0, 200.0, 0.0, "Moves the whole track later (above 0) or earlier.")
 
 
 def _within(param: Param) -> Any:
     """A model field with the range of a declared parameter."""
     return Field(ge=param.low, le=param.high)
+
+
+class Send(Value):
+    """A copy of a strip's signal to a bus, taken after or before the strip's level and pan."""
+
+    to: Id
+    level_db: Annotated[float, _within(SEND)] = SEND.default
+    tap: Literal["after", "before"] = "after"
+
+
+def continuous_params(device: Device) -> dict[str, Param]:
+    """What automation can move on a device, by path: ``threshold_db``, ``bands.0.gain_db``, ``mix``."""
+    found: dict[str, Param] = {"mix": WET}
+    for p in device.spec.params:
+        if p.is_continuous:
+            found[p.name] = p
+        elif p.type == "list" and p.entries == "values":
+            for n in range(len(device.params[p.name])):
+                found |= {f"{p.name}.{n}.{q.name}": q for q in p.items if q.is_continuous}
+    return found
+
+
+def file_names(device: Device) -> list[str]:
+    """The clips that a device uses, by asset id."""
+    return [device.params[p.name] for p in device.spec.params if p.type == "file" and device.params[p.name]]
 
 
 class Strip(Value):
@@ -221,6 +277,7 @@ class Strip(Value):
     pan_pct: Annotated[float, _within(PAN)] = PAN.default
     mute: bool = False
     solo: bool = False
+    sends: Annotated[tuple[Send, ...], Field(max_length=16)] = ()
 
     def device(self, device_id: str) -> Device:
         return next(d for d in self.chain if d.id == device_id)
@@ -314,6 +371,7 @@ class Session(Value):
     buses: Annotated[tuple[Bus, ...], Field(max_length=64)] = ()
     mix: Bus = Bus(id="mix", name="Mix")
     assets: tuple[Asset, ...] = ()
+    lanes: Annotated[tuple[Lane, ...], Field(max_length=500)] = ()
 
     @model_validator(mode="after")
     def _holds_together(self) -> Self:
@@ -335,16 +393,71 @@ class Session(Value):
                 raise ParameterError(f"track {track.name!r} goes to bus {track.bus!r}, which does not exist")
             if isinstance(track.source, ClipSource) and track.source.asset not in assets:
                 raise ParameterError(f"track {track.name!r} plays clip {track.source.asset[:12]}…, which is missing")
+        buses = {b.id for b in self.buses}
         for strip in self.strips():
-            device_ids = [d.id for d in strip.chain]
-            if len(set(device_ids)) != len(device_ids):
+            paths = [path for path, _ in walk(strip.chain)]
+            if len(set(paths)) != len(paths):
                 raise ParameterError(f"two devices on {strip.name!r} have one id")
-            for device in strip.chain:
-                if device.key is not None and device.key.track not in {t.id for t in self.tracks}:
+            for _, device in walk(strip.chain):
+                if device.key is not None and device.key.track not in {*(t.id for t in self.tracks), *buses}:
                     raise ParameterError(
                         f"{device.title} on {strip.name!r} listens to track {device.key.track!r}, which does not exist"
                     )
+                for name in file_names(device):
+                    if name not in assets:
+                        raise ParameterError(
+                            f"{device.title} on {strip.name!r} uses clip {name[:12]}…, which is missing"
+                        )
+            for send in strip.sends:
+                if send.to not in buses:
+                    raise ParameterError(f"{strip.name!r} sends to bus {send.to!r}, which does not exist")
+            if len({send.to for send in strip.sends}) != len(strip.sends):
+                raise ParameterError(f"{strip.name!r} sends to one bus twice")
+        if self.mix.sends:
+            raise ParameterError("the mix cannot send anywhere; it is the end")
+        lane_ids = [lane.id for lane in self.lanes]
+        if len(set(lane_ids)) != len(lane_ids):
+            raise ParameterError("two automation lanes have one id")
+        for lane in self.lanes:
+            self._check_lane(lane, sections)
         return self
+
+    def _check_lane(self, lane: Lane, sections: set[str]) -> None:
+        """Its section, target and values must be there and possible."""
+        if lane.section is not None and lane.section not in sections:
+            raise ParameterError(f"automation {lane.id!r} plays in section {lane.section!r}, which does not exist")
+        param = self.lane_param(lane)
+        for value in lane.values():
+            param.check(value, f"automation {lane.id!r}")
+
+    def lane_param(self, lane: Lane) -> Param:
+        """The declaration of what a lane moves.
+
+        Raises
+        ------
+        ParameterError : there is no such thing, or it cannot be automated.
+        """
+        strip = self.strip(lane.strip)
+        where = f"automation {lane.id!r}"
+        if lane.layer is not None:
+            layers = (
+                strip.source.layers if isinstance(strip, Track) and isinstance(strip.source, InstrumentSource) else ()
+            )
+            if lane.layer not in {layer.id for layer in layers}:
+                raise ParameterError(f"{where}: {strip.name!r} has no layer {lane.layer!r}")
+            params = {p.name: p for p in (LAYER_LEVEL, LAYER_PAN)}
+        elif lane.device is not None:
+            device = dict(walk(strip.chain)).get(lane.device)
+            if device is None:
+                raise ParameterError(f"{where}: {strip.name!r} has no device {lane.device!r}")
+            params = continuous_params(device)
+        else:
+            params = {p.name: p for p in (LEVEL, PAN)}
+            params |= {f"send.{send.to}": SEND for send in strip.sends}
+        if lane.param not in params:
+            known = ", ".join(params) or "nothing"
+            raise ParameterError(f"{where} cannot move {lane.param!r}; there it can move {known}")
+        return params[lane.param]
 
     def strips(self) -> tuple[Strip, ...]:
         return (*self.tracks, *self.buses, self.mix)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import difflib
 import math
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -16,7 +16,7 @@ from pydantic_core import core_schema
 
 from zygotone.errors import ParameterError
 from zygotone.music.pitch import parse_hz
-from zygotone.music.tempo import note_value_to_seconds
+from zygotone.music.tempo import note_value_to_beats, note_value_to_seconds
 
 ParamType = Literal["float", "int", "bool", "choice", "note_time", "list", "file"]
 Scale = Literal["linear", "log", "db"]
@@ -66,9 +66,20 @@ class Values(Mapping[str, Any]):
 
     def to_json(self) -> dict[str, Any]:
         return {
-            name: [item.to_json() for item in value] if isinstance(value, tuple) else value
+            name: [plain(item) for item in value] if isinstance(value, tuple) else value
             for name, value in self._items.items()
         }
+
+
+def plain(item: Any) -> Any:
+    """A list entry as JSON has it: a number, an object of values, or a device."""
+    if isinstance(item, Values):
+        return item.to_json()
+    return item.model_dump(mode="json", exclude_none=True) if hasattr(item, "model_dump") else item
+
+
+# How entries of a list are checked that are no plain values: by what they are, entered by the module that knows them.
+ENTRY_CHECKS: dict[str, Callable[[Any, str], Any]] = {}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -88,6 +99,8 @@ class Param:
     items: tuple[Param, ...] = ()
     max_items: int = 16
     choice_labels: tuple[str, ...] = field(default=())
+    entries: str = "values"  # of a list: "values" (objects), "plain" (bare values of the one item), or "device"
+    fixed: bool = False  # cannot be automated, since it decides the latency or what has to be worked out beforehand
 
     # --- taper: a pair, so that ruler and automation agree -------------------------------------------------
 
@@ -108,6 +121,16 @@ class Param:
     @property
     def is_number(self) -> bool:
         return self.type in ("float", "int")
+
+    @property
+    def has_range(self) -> bool:
+        """Whether it lies on a scale: a number, or a time that is a number or a note value."""
+        return self.type in ("float", "int", "note_time")
+
+    @property
+    def is_continuous(self) -> bool:
+        """Whether automation can move it."""
+        return self.type == "float" and not self.fixed
 
     # --- checking ------------------------------------------------------------------------------------------
 
@@ -134,7 +157,17 @@ class Param:
                 raise ParameterError(f"{where} must be a list, got {value!r}")
             if len(value) > self.max_items:
                 raise ParameterError(f"{where} holds {len(value)} entries, at most {self.max_items} are possible")
-            return tuple(check_values(self.items, item, f"{where}[{i}]") for i, item in enumerate(value))
+            return tuple(self._check_entry(item, f"{where}[{i}]") for i, item in enumerate(value))
+        if self.type == "file":
+            if not isinstance(value, str) or len(value) > 255 or "/" in value or "\\" in value:
+                raise ParameterError(f"{where} must be the name of a file, without a folder, got {value!r}")
+            return value
+        if self.type == "note_time" and isinstance(value, str):
+            try:
+                note_value_to_beats(value)
+            except ParameterError as error:
+                raise ParameterError(f"{where}: {error}") from None
+            return "".join(value.split()).lower()
         if isinstance(value, bool) or not isinstance(value, (int, float)):
             raise ParameterError(f"{where} must be a number in {self.unit or 'no unit'}, got {value!r}")
         if not self.low <= value <= self.high:
@@ -147,7 +180,22 @@ class Param:
             return int(value)
         return float(value)
 
-    def parse(self, text: str, *, bpm: float, a4_hz: float = 440.0) -> float:
+    def _check_entry(self, item: Any, where: str) -> Any:
+        if self.entries == "plain":
+            return self.items[0].check(item, where)
+        if self.entries != "values":
+            return ENTRY_CHECKS[self.entries](item, where)
+        return check_values(self.items, item, where)
+
+    def number_of(self, value: Any, *, bpm: float) -> float:
+        """The value on the scale: a note value becomes ms, or the Hz of one cycle in it."""
+        if not isinstance(value, str):
+            return float(value)
+        seconds = note_value_to_seconds(value, bpm=bpm)
+        number = 1.0 / seconds if self.unit == "Hz" else 1000.0 * seconds
+        return min(self.high, max(self.low, number))
+
+    def parse(self, text: str, *, bpm: float, a4_hz: float = 440.0) -> Any:
         """A number as typed on a ruler: ``250``, ``-3``, ``2.5k`` or ``A#2`` for Hz, ``1/8d`` for ms.
 
         Raises
@@ -155,6 +203,8 @@ class Param:
         ParameterError : cannot be read, or out of range.
         """
         plain = text.strip().replace("−", "-").replace(",", ".")
+        if self.type == "note_time" and "/" in plain:
+            return self.check(plain, "value")
         if self.unit == "ms" and "/" in plain:
             value = 1000.0 * note_value_to_seconds(plain, bpm=bpm)
         elif self.unit == "Hz":
@@ -174,12 +224,14 @@ class Param:
             return self.choice_labels[index] if self.choice_labels else str(value).replace("_", " ")
         if self.type == "bool":
             return "on" if value else "off"
+        if isinstance(value, str):
+            return value
         return format_number(value, self.unit)
 
     def to_json(self) -> dict[str, Any]:
         """The shape that ``devices --json`` prints."""
-        numeric = self.is_number
-        default = [v.to_json() for v in self.default] if self.type == "list" else self.default
+        numeric = self.has_range
+        default = [plain(v) for v in self.default] if self.type == "list" else self.default
         return {
             "name": self.name,
             "type": self.type,
@@ -232,13 +284,18 @@ def check_values(params: tuple[Param, ...], given: Any, place: str) -> Values:
 
 
 def number(
-    name: str, label: str, unit: str, low: float, high: float, default: float, help: str, *, scale: Scale = "linear"
+    name: str, label: str, unit: str, low: float, high: float, default: float, help: str, *, scale: Scale = "linear",
+    fixed: bool = False,
+) -> Param:  # fmt: skip
+    return Param(
+        name=name, label=label, unit=unit, low=low, high=high, default=default, help=help, scale=scale, fixed=fixed
+    )
+
+
+def frequency(
+    name: str, label: str, default: float, help: str, *, low: float = 20.0, high: float = 20000.0, fixed: bool = False
 ) -> Param:
-    return Param(name=name, label=label, unit=unit, low=low, high=high, default=default, help=help, scale=scale)
-
-
-def frequency(name: str, label: str, default: float, help: str, *, low: float = 20.0, high: float = 20000.0) -> Param:
-    return number(name, label, "Hz", low, high, default, help, scale="log")
+    return number(name, label, "Hz", low, high, default, help, scale="log", fixed=fixed)
 
 
 def level(name: str, label: str, low: float, high: float, default: float, help: str) -> Param:
@@ -251,6 +308,24 @@ def whole(name: str, label: str, low: int, high: int, default: int, help: str) -
 
 def switch(name: str, label: str, default: bool, help: str) -> Param:
     return Param(name=name, label=label, type="bool", default=default, help=help)
+
+
+def note_time(
+    name: str, label: str, unit: str, low: float, high: float, default: Any, help: str, *, scale: Scale = "log"
+) -> Param:
+    """A time in ms or a rate in Hz that may also be a note value, such as ``1/8d``."""
+    return Param(
+        name=name, label=label, type="note_time", unit=unit, low=low, high=high, default=default, help=help, scale=scale
+    )
+
+
+def share(name: str, label: str, default: float, help: str, *, low: float = 0.0, high: float = 1.0) -> Param:
+    """A number without a unit, by default from 0 to 1."""
+    return number(name, label, "", low, high, default, help)
+
+
+def percent(name: str, label: str, default: float, help: str, *, low: float = 0.0, high: float = 100.0) -> Param:
+    return number(name, label, "%", low, high, default, help)
 
 
 def choice(

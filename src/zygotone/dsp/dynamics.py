@@ -190,6 +190,131 @@ def keyed_gain(
 
 
 @kernel
+def two_way_gain(
+    level: FloatArray,
+    threshold_db: float,
+    ratio: float,
+    up_threshold_db: float,
+    up_ratio: float,
+    most_up_db: float,
+    attack: float,
+    release: float,
+    state: FloatArray,
+    gain_db: FloatArray,
+) -> None:
+    """Down above one threshold and up below another, by their ratios. Arrays as in ``compress``.
+
+    Turning up ends at ``most_up_db`` and fades out below −80 dB, so that silence stays silence.
+    """
+    g = state[0]
+    slope, up_slope = 1.0 - 1.0 / ratio, 1.0 - 1.0 / up_ratio
+    for i in range(level.shape[0]):
+        target = 0.0
+        if level[i] > 1e-5:
+            db = 20.0 * math.log10(level[i])
+            if db > threshold_db:
+                target = -slope * (db - threshold_db)
+            elif db < up_threshold_db:
+                target = min(most_up_db, up_slope * (up_threshold_db - db)) * min(1.0, 0.05 * (db + 100.0))
+        c = attack if target < g else release
+        g = target + c * (g - target)
+        if abs(g) < 1e-9:
+            g = 0.0
+        gain_db[i] = g
+    state[0] = g
+
+
+@kernel
+def gate_gain(
+    level: FloatArray,
+    open_db: float,
+    close_db: float,
+    floor_db: float,
+    attack: float,
+    release: float,
+    hold: int,
+    state: FloatArray,
+    gain_db: FloatArray,
+) -> None:
+    """Opens above ``open_db``, closes once the level has been below ``close_db`` for ``hold`` frames.
+
+    Arrays as in ``compress``; state (3,): gain in dB, whether it is open, frames of hold left.
+    """
+    g, is_open, left = state[0], state[1] > 0.0, state[2]
+    opens, closes = 10.0 ** (open_db / 20.0), 10.0 ** (close_db / 20.0)
+    for i in range(level.shape[0]):
+        if level[i] >= opens:
+            is_open = True
+        if is_open:
+            if level[i] >= closes:
+                left = float(hold)
+            elif left > 0.0:
+                left -= 1.0
+            else:
+                is_open = False
+        target = 0.0 if is_open else floor_db
+        c = attack if target > g else release
+        g = target + c * (g - target)
+        if abs(g - target) < 1e-6:
+            g = target
+        gain_db[i] = g
+    state[0], state[1], state[2] = g, 1.0 if is_open else 0.0, left
+
+
+@kernel
+def find_hits(key: Stereo, sample_rate_hz: float, state: FloatArray, marks: IntArray) -> None:
+    """marks (n,): 1 on the frame where a hit begins. key (2, n); state (8,), zeros at first.
+
+    A hit is a rise to four times the level of the 60 ms before, and to a tenth of the loudest of late (which fades by
+    6 dB in 2 s); it is called as soon as the rise passes a quarter of that tenth, so within the first flank. The next
+    may come 50 ms later.
+    """
+    # state: quick envelope, slow envelope, loudest of late, frames since the last hit, begun; two for the delay.
+    quick, slow, top, since, begun = state[0], state[1], state[2], state[3], state[4]
+    fall = math.exp(-1.0 / (0.015 * sample_rate_hz))
+    rise = 1.0 - math.exp(-1.0 / (0.004 * sample_rate_hz))
+    slow_fall = math.exp(-1.0 / (0.060 * sample_rate_hz))
+    fade = 0.5 ** (1.0 / (2.0 * sample_rate_hz))
+    apart = 0.050 * sample_rate_hz
+    if begun == 0.0:
+        since, begun = apart, 1.0
+    for i in range(key.shape[1]):
+        now = max(abs(key[0, i]), abs(key[1, i]))
+        quick = max(now, quick * fall)
+        top = max(top * fade, now)
+        since += 1.0
+        if since >= apart and now > 0.003 and now > 0.025 * top and now > 4.0 * slow:
+            marks[i] = 1
+            since = 0.0
+        # Follows a rise with a delay and a fall slowly: what was there before, not what has just begun.
+        if quick > slow:
+            slow += rise * (quick - slow)
+        else:
+            slow = quick + slow_fall * (slow - quick)
+    state[0], state[1], state[2], state[3], state[4] = quick, slow, top, since, begun
+
+
+@kernel
+def duck_curve(marks: IntArray, curve: FloatArray, settle: float, state: FloatArray, gain_db: FloatArray) -> None:
+    """gain_db (n,): ``curve`` (dB a frame, its last value held) begun anew at each mark, smoothed by ``settle``.
+
+    marks (n,); state (2,): frames since the last mark, gain.
+    """
+    since, g = state[0], state[1]
+    last = curve.shape[0] - 1
+    for i in range(marks.shape[0]):
+        if marks[i]:
+            since = 0.0
+        target = curve[min(last, int(since))]
+        since = min(since + 1.0, 1e9)
+        g = target + settle * (g - target)
+        if abs(g) < 1e-9:
+            g = 0.0
+        gain_db[i] = g
+    state[0], state[1] = since, g
+
+
+@kernel
 def transient_gain(
     level: FloatArray,
     attack_db: float,

@@ -16,6 +16,7 @@ from zygotone.session.models import Device, walk
 # A tail is rendered until it has been silent for a while, and for this long at most.
 MAX_TAIL_S = 30.0
 _QUIET_S, _QUIET_RINGING_S = 0.3, 4.5  # an echo may be seconds away
+_TAIL_BLOCK = 4096
 _SILENT = 10.0 ** (-120.0 / 20.0)
 
 
@@ -30,7 +31,12 @@ class _Feed:
 
 
 def chain_blocks(
-    blocks: Iterable[tuple[Stereo, Stereo | None]], devices: Sequence[Device], host: Host, *, keyed: bool = False
+    blocks: Iterable[tuple[Stereo, Stereo | None]],
+    devices: Sequence[Device],
+    host: Host,
+    *,
+    keyed: bool = False,
+    max_tail_s: float = MAX_TAIL_S,
 ) -> Iterator[Stereo]:
     """Blocks of (signal, key), each (2, n), through ``devices``: as many frames as went in, then the tail.
 
@@ -49,7 +55,7 @@ def chain_blocks(
         return signal.read if node is signal_node else key.read
 
     graph.show([end], reader)
-    at, given, size = 0, 0, 1
+    at, given = 0, 0
 
     def pull(x: Stereo, k: Stereo | None) -> Stereo:
         nonlocal at
@@ -60,19 +66,18 @@ def chain_blocks(
         return y[:, skip:] if skip else y
 
     for x, k in blocks:
-        size = max(size, x.shape[1])
         given += x.shape[1]
         yield pull(x, k)
     rings = any(device.spec.rings for _, device in walk(devices) if device.on)
     enough = (_QUIET_RINGING_S if rings else _QUIET_S) * host.rate_hz
     owed, quiet, tail = end.latency, 0, 0
     while owed > 0:
-        n = min(size, owed)
+        n = min(_TAIL_BLOCK, owed)
         owed -= n
         yield pull(np.zeros((2, n)), None)
     silence: list[Stereo] = []  # held back: it belongs to the tail only if something follows it
-    while given and quiet < enough and tail < MAX_TAIL_S * host.rate_hz:
-        n = min(size, round(MAX_TAIL_S * host.rate_hz) - tail)
+    while given and quiet < enough and tail < max_tail_s * host.rate_hz:
+        n = min(_TAIL_BLOCK, round(max_tail_s * host.rate_hz) - tail)
         y = pull(np.zeros((2, n)), None)
         tail += n
         loud = np.flatnonzero(np.max(np.abs(y), axis=0) >= _SILENT)
@@ -95,6 +100,7 @@ def process_chain(
     block_frames: int = 4096,
     bpm: float = 120.0,
     clip: Callable[[str], Stereo] | None = None,
+    max_tail_s: float = MAX_TAIL_S,
 ) -> Stereo:
     """``audio`` (2, frames) through ``devices``; see ``chain_blocks``. ``key`` (2, any frames) begins with the audio."""
     host = Host(rate_hz, bpm) if clip is None else Host(rate_hz, bpm, clip)
@@ -104,7 +110,7 @@ def process_chain(
             n = min(block_frames, audio.shape[1] - at)
             yield np.ascontiguousarray(audio[:, at : at + n]), None if key is None else _padded(key, at, n)
 
-    parts = list(chain_blocks(cut(), devices, host, keyed=key is not None))
+    parts = list(chain_blocks(cut(), devices, host, keyed=key is not None, max_tail_s=max_tail_s))
     return np.ascontiguousarray(np.concatenate(parts, axis=1)) if parts else np.zeros((2, 0))
 
 

@@ -39,6 +39,11 @@ class Runner:
         for mine, old in zip(self._align, older._align, strict=False):
             mine.adopt(old)
 
+    def _clean(self, x: Stereo) -> Stereo:
+        clean, bad = _finite(x)
+        self.bad_samples += bad
+        return clean
+
     def _aligned(self, inputs: Sequence[Stereo]) -> list[Stereo]:
         return [line.process(x) for line, x in zip(self._align, inputs, strict=True)]
 
@@ -185,7 +190,7 @@ class SumRunner(Runner):
         out = np.zeros((2, frames))
         for x in self._aligned(inputs):
             out += x
-        return out
+        return self._clean(out)
 
 
 class BlendRunner(Runner):
@@ -197,7 +202,7 @@ class BlendRunner(Runner):
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         dry, wet = self._aligned(inputs)
-        return dry + self._mix * (wet - dry)
+        return self._clean(dry + self._mix * (wet - dry))
 
 
 def _finite(x: Stereo) -> tuple[Stereo, int]:

@@ -1,0 +1,51 @@
+"""What chorus, doubler, flanger and vibrato share: copies of the signal at moving delays."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zygotone.devices.base import Host, Processor
+from zygotone.dsp.lfo import SHAPES
+from zygotone.dsp.lines import modulated_voices
+from zygotone.dsp.types import Stereo
+from zygotone.session.catalogue import Kind
+from zygotone.session.params import Values
+
+
+class MovingVoices(Processor):
+    """Subclasses say in ``_setting`` where the voices are and how they move."""
+
+    def __init__(self, params: Values, host: Host) -> None:
+        rate = host.rate_hz
+        self._params = params
+        self._base, self._apart, self._depth, self._voices, self._spread, self._feedback = self._setting(params, rate)
+        self._rate = self._cycles_a_second(params, host.bpm) / rate
+        self._shape = SHAPES.index(self._shape_name(params))
+        self._ring_state = np.zeros((2, self._longest(rate)))
+        self._write_state = np.zeros(1)
+        self._held_state = np.zeros(2)
+
+    def _setting(self, params: Values, rate_hz: int) -> tuple[float, float, float, int, float, float]:
+        """First delay, distance between voices and depth in frames; voices; spread 0 to 1; feedback."""
+        raise NotImplementedError
+
+    def _cycles_a_second(self, params: Values, bpm: float) -> float:
+        return self._kind().param("rate").number_of(params["rate"], bpm=bpm)
+
+    def _kind(self) -> Kind:
+        raise NotImplementedError
+
+    def _shape_name(self, params: Values) -> str:
+        return "sine"
+
+    def _longest(self, rate_hz: int) -> int:
+        """Room in the line, the same for all settings, so that it can be taken over after an edit."""
+        return round(0.16 * rate_hz) + 16
+
+    def process(self, x: Stereo, key: Stereo | None) -> Stereo:
+        y = np.empty_like(x)
+        modulated_voices(
+            x, self._ring_state, self._write_state, self._held_state, self.position, self._rate, self._shape, self._base,
+            self._apart, self._depth, self._voices, self._spread, self._feedback, y,
+        )  # fmt: skip
+        return y

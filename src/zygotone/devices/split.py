@@ -1,0 +1,25 @@
+"""Parallel branches, each with a chain of its own. The engine lays them out as nodes; see ``engine/graph.py``."""
+
+from __future__ import annotations
+
+from zygotone.session.catalogue import DEVICES, Kind
+from zygotone.session.params import Param, level
+
+BRANCH = (
+    level("gain_db", "Level", -60.0, 24.0, 0.0, "How loud the branch is in the sum."),
+    Param(name="devices", label="Devices", type="list", entries="device", max_items=32, default=(), help="The branch's own chain."),
+)  # fmt: skip
+
+KIND = DEVICES.enter(
+    Kind(
+        kind="split",
+        title="Split",
+        summary="Runs several chains side by side, in step to the frame, and adds them up.",
+        params=(
+            Param(
+                name="branches", label="Branches", type="list", items=BRANCH, max_items=8, default=(),
+                help="The branches; none is a plain wire, one that is empty is the dry signal.",
+            ),
+        ),
+    )
+)  # fmt: skip

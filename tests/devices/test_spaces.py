@@ -1,0 +1,252 @@
+"""Delay, reverb and the moving delays: times, decays, pitches."""
+
+import numpy as np
+import pytest
+
+from tests.signals import RATE, noise, sine
+from zygotone.devices import Host, make_processor
+from zygotone.devices.reverb import impulse_response
+from zygotone.engine.chains import process_chain
+from zygotone.session.models import Device
+
+
+def device(kind: str, **values) -> Device:
+    return Device.model_validate({"kind": kind, **values})
+
+
+def click(seconds: float, rate: int = RATE) -> np.ndarray:
+    x = np.zeros((2, round(seconds * rate)))
+    x[:, 0] = 1.0
+    return x
+
+
+# --- delay --------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(("time", "ms"), [(250.0, 250.0), ("1/8", 326.087), ("1/8d", 489.130), ("1/4t", 434.783)])
+def test_echoes_come_in_time(time, ms):
+    # Note values at 92 BPM: a quarter lasts 60/92 s, dotted half as long again, a triplet two thirds.
+    y = process_chain(click(2.0), [device("delay", time=time, feedback=0.5)], RATE, bpm=92.0)
+    at = np.flatnonzero(np.abs(y[0]) > 0.2)
+    assert 1000.0 * at[0] / RATE == pytest.approx(ms, abs=0.02)
+    assert 1000.0 * at[1] / RATE == pytest.approx(2 * ms, abs=0.04)
+    np.testing.assert_allclose(y[:, at[:2]], [[1.0, 0.5]] * 2, atol=1e-12)
+
+
+def test_ping_pong_goes_from_side_to_side():
+    y = process_chain(click(1.0), [device("delay", mode="ping_pong", time=100.0, feedback=0.5)], RATE)
+    hit = [round(0.1 * n * RATE) for n in (1, 2, 3)]
+    np.testing.assert_allclose(y[:, hit], [[1.0, 0.0, 0.25], [0.0, 0.5, 0.0]], atol=1e-12)
+
+
+def test_each_echo_loses_what_the_filters_take():
+    one = device("delay", time=200.0, feedback=0.9, high_cut_hz=1000.0)
+    y = process_chain(click(1.0), [one], RATE)
+    tops = [
+        np.sum(np.abs(np.fft.rfft(y[0, round(0.2 * n * RATE) : round((0.2 * n + 0.15) * RATE)], RATE))[5000:] ** 2)
+        for n in (1, 2, 3)
+    ]
+    assert tops[0] > 1000 * tops[1] > 1e6 * tops[2]
+
+
+@pytest.mark.parametrize("on_change", ["fade", "glide"])
+def test_a_new_time_is_reached_without_a_click(on_change):
+    x = sine(200.0, 2.0, level_db=-12)
+    old = make_processor(device("delay", time=100.0, feedback=0.0, on_change=on_change), RATE)
+    first = old.process(x[:, :RATE].copy(), None)
+    new = make_processor(device("delay", time=140.0, feedback=0.0, on_change=on_change), RATE)
+    new.adopt(old)
+    y = np.concatenate([first, new.process(x[:, RATE:].copy(), None)], axis=1)[0, 10000:]
+    assert np.max(np.abs(np.diff(y))) < 1.6 * np.max(np.abs(np.diff(x[0])))
+    late = y[-4800:]
+    np.testing.assert_allclose(
+        late, x[0, -4800 - round(0.14 * RATE) : -round(0.14 * RATE)], atol=1e-9 if on_change == "fade" else 0.02
+    )
+
+
+def test_fading_does_not_bend_the_pitch_and_gliding_does():
+    def pitch_bend(on_change: str) -> float:
+        x = sine(440.0, 2.0)
+        old = make_processor(device("delay", time=100.0, feedback=0.0, on_change=on_change), RATE)
+        old.process(x[:, :RATE].copy(), None)
+        new = make_processor(device("delay", time=180.0, feedback=0.0, on_change=on_change), RATE)
+        new.adopt(old)
+        y = new.process(x[:, RATE:].copy(), None)[0, : RATE // 4]
+        spectrum = np.abs(np.fft.rfft(y * np.hanning(len(y)), 1 << 17))
+        freqs = np.fft.rfftfreq(1 << 17, 1 / RATE)
+        return float(np.sum(freqs * spectrum**2) / np.sum(spectrum**2)) - 440.0
+
+    assert abs(pitch_bend("fade")) < 3.0
+    assert pitch_bend("glide") < -20.0
+
+
+def test_tails_ring_out_and_end():
+    y = process_chain(click(0.1), [device("delay", time=1500.0, feedback=0.3)], RATE)
+    assert 4.4 < y.shape[1] / RATE <= 30.1  # an echo 1.5 s away is waited for
+    loud = process_chain(click(0.1), [device("delay", time=500.0, feedback=0.98)], RATE)
+    assert 29.9 < loud.shape[1] / RATE <= 30.1
+
+
+# --- reverb -------------------------------------------------------------------------------------------------------
+
+
+def decay_time_s(
+    response: np.ndarray, rate: int, *, low_hz: float | None = None, high_hz: float | None = None
+) -> float:
+    """ISO 3382-1: the impulse response squared and integrated backwards (Schroeder 1965), a line through −5 to −35 dB,
+    and the time it needs for 60."""
+    from scipy.signal import butter, sosfilt
+
+    if low_hz is not None:
+        response = sosfilt(butter(4, [low_hz, high_hz], btype="bandpass", fs=rate, output="sos"), response)
+    energy = np.cumsum(response[::-1] ** 2)[::-1]
+    db = 10 * np.log10(energy / energy[0] + 1e-30)
+    span = (db <= -5) & (db >= -35)
+    t = np.flatnonzero(span) / rate
+    return -60.0 / np.polyfit(t, db[span], 1)[0]
+
+
+@pytest.mark.parametrize("space", ["room", "hall", "plate"])
+@pytest.mark.parametrize("decay_s", [0.2, 0.6, 1.8, 6.0, 20.0])
+@pytest.mark.parametrize("size", [0.0, 0.5, 1.0])
+def test_decay_is_rt60_as_measured(space, decay_s, size):
+    if size != 0.5 and decay_s not in (0.2, 1.8):
+        size = 0.5
+    one = device("reverb", space=space, decay_s=decay_s, size=size)
+    response = impulse_response(one.params, 1.1 * decay_s + 0.3, RATE)
+    # ISO 3382-1: the octaves of 500 and 1000 Hz, averaged over places; ours are left and right.
+    times = [
+        decay_time_s(side, RATE, low_hz=centre / 2**0.5, high_hz=centre * 2**0.5)
+        for side in response
+        for centre in (500.0, 1000.0)
+    ]
+    assert np.mean(times) == pytest.approx(decay_s, rel=0.1)
+    assert decay_time_s(response[0], RATE) == pytest.approx(decay_s, rel=0.15)  # all bands, the damped ones too
+
+
+@pytest.mark.parametrize("damping_hz", [2000.0, 6000.0])
+def test_highs_decay_twice_as_fast_at_the_damping(damping_hz):
+    one = device("reverb", space="hall", decay_s=2.0, damping_hz=damping_hz)
+    response = impulse_response(one.params, 2.5, RATE)[0]
+    band = decay_time_s(response, RATE, low_hz=damping_hz / 2 ** (1 / 6), high_hz=damping_hz * 2 ** (1 / 6))
+    assert band == pytest.approx(1.0, rel=0.1)
+
+
+@pytest.mark.parametrize("space", ["room", "hall", "plate"])
+def test_the_tail_is_dense_and_does_not_ring(space):
+    response = impulse_response(device("reverb", space=space, decay_s=1.8).params, 1.2, RATE)[0]
+    # Abel and Huang, "A simple, robust measure of reverberation echo density", 2006: the share of samples beyond one
+    # standard deviation, over that of Gaussian noise (0.3173), in windows of 20 ms, is 1 where echoes have merged.
+    width = round(0.02 * RATE)
+    windows = [response[at : at + width] for at in range(round(0.15 * RATE), round(1.0 * RATE), width)]
+    density = np.mean([np.mean(np.abs(w) > np.std(w)) for w in windows]) / 0.3173
+    assert 0.85 < density < 1.15
+    # A metallic tail has single modes that stand out. In Gaussian noise of so many bins the strongest lies some 10 dB
+    # over the mean; a mode that rings would lie far above that.
+    tail = response[round(0.3 * RATE) : round(1.1 * RATE)] * 10 ** (3.0 * np.arange(round(0.8 * RATE)) / RATE / 1.8)
+    power = np.abs(np.fft.rfft(tail * np.hanning(len(tail)))) ** 2
+    freqs = np.fft.rfftfreq(len(tail), 1 / RATE)
+    middle = power[(freqs > 200) & (freqs < 4000)]
+    local = np.convolve(middle, np.ones(201) / 201, mode="same")
+    assert 10 * np.log10(np.max(middle / local)) < 14.0
+
+
+def test_a_nonlinear_tail_stays_level_and_then_stops():
+    one = device("reverb", space="nonlinear", decay_s=0.4, predelay=0.0)
+    y = process_chain(click(1.0), [one], RATE)[0]
+    level = lambda a, b: np.sqrt(np.mean(y[round(a * RATE) : round(b * RATE)] ** 2))  # noqa: E731
+    assert 20 * np.log10(level(0.3, 0.37) / level(0.02, 0.1)) == pytest.approx(0.0, abs=1.5)
+    assert not y[round(0.405 * RATE) :].any() or np.max(np.abs(y[round(0.405 * RATE) :])) < 1e-9
+
+
+@pytest.mark.parametrize(("predelay", "ms"), [(0.0, 0.0), (40.0, 40.0), ("1/64", 1000 * 60 / 92 / 16)])
+def test_the_predelay_is_before_everything(predelay, ms):
+    def first(value) -> int:
+        y = process_chain(click(0.5), [device("reverb", space="room", predelay=value)], RATE, bpm=92.0)
+        return int(np.argmax(np.abs(y[0]) > 1e-4))
+
+    assert first(predelay) - first(0.0) == pytest.approx(ms * RATE / 1000, abs=1)
+
+
+def test_the_wet_signal_is_about_as_loud_as_the_dry_one():
+    x = noise(4.0)
+    for space in ("room", "hall", "plate", "nonlinear"):
+        for decay_s in (0.4, 2.5):
+            y = process_chain(x, [device("reverb", space=space, decay_s=decay_s, damping_hz=20000.0)], RATE)
+            assert abs(20 * np.log10(np.std(y[:, 3 * RATE : 4 * RATE]) / np.std(x))) < 4.0, (space, decay_s)
+
+
+# --- moving delays ------------------------------------------------------------------------------------------------
+
+
+def swing_of_pitch(y: np.ndarray, hz: float) -> float:
+    """Half the range of the momentary pitch in cents, by the analytic signal."""
+    from scipy.signal import hilbert
+
+    phase = np.unwrap(np.angle(hilbert(y)))
+    freq = np.diff(phase) * RATE / (2 * np.pi)
+    cents = 1200 * np.log2(np.convolve(freq, np.ones(200) / 200, mode="valid")[RATE // 4 : -RATE // 4] / hz)
+    return float(np.ptp(cents) / 2)
+
+
+@pytest.mark.parametrize(("rate", "depth"), [(5.0, 25.0), (2.0, 50.0), (7.0, 10.0)])
+def test_vibrato_moves_the_pitch_by_its_cents(rate, depth):
+    y = process_chain(sine(440.0, 3.0), [device("vibrato", rate=rate, depth_cents=depth)], RATE)[0, : 3 * RATE]
+    assert swing_of_pitch(y[RATE // 2 :], 440.0) == pytest.approx(depth, rel=0.08)
+
+
+def test_vibrato_keeps_the_time():
+    x = np.zeros((2, RATE))
+    x[:, RATE // 2] = 1.0
+    y = process_chain(x, [device("vibrato", depth_cents=0.0)], RATE)
+    assert int(np.argmax(np.abs(y[0]))) == RATE // 2
+
+
+def test_a_doubler_stays_within_its_drift():
+    y = process_chain(sine(440.0, 8.0), [device("doubler", drift_cents=12.0, spread_pct=100.0)], RATE)
+    for side in y[:, RATE : 8 * RATE]:
+        swing = swing_of_pitch(side, 440.0)
+        assert 2.0 < swing < 14.0
+    assert abs(np.corrcoef(y[:, RATE : 7 * RATE])[0, 1]) < 0.98  # two takes, not one
+
+
+def test_a_flanger_is_a_comb():
+    # Delay τ blended half and half: notches at (n + ½)/τ.
+    y = process_chain(noise(4.0), [device("flanger", depth_ms=0.0, delay_ms=2.0, feedback=0.0, mix=0.5)], RATE)[
+        0, : 4 * RATE
+    ]
+    frames = y[: len(y) // 4800 * 4800].reshape(-1, 4800) * np.hanning(4800)
+    power = np.mean(np.abs(np.fft.rfft(frames, axis=1)) ** 2, axis=0)
+    for n in range(4):
+        notch, peak = round((n + 0.5) / 0.002 / 10), round((n + 1) / 0.002 / 10)
+        assert 10 * np.log10(power[peak] / power[notch]) > 20.0
+
+
+def test_phaser_stages_make_half_as_many_notches():
+    x = click(1.0)
+    for stages, notches in ((2, 1), (4, 2), (8, 4)):
+        y = process_chain(x, [device("phaser", stages=stages, depth_octaves=0.0, feedback=0.0, mix=0.5)], RATE)[
+            0, :RATE
+        ]
+        h = np.abs(np.fft.rfft(y))[20:20000]
+        dips = (h[1:-1] < h[:-2]) & (h[1:-1] < h[2:]) & (h[1:-1] < 0.1)
+        assert np.count_nonzero(dips) == notches
+
+
+def test_a_chorus_spreads_a_mono_sound():
+    y = process_chain(noise(3.0)[[0, 0]], [device("chorus", spread_pct=100.0)], RATE)[:, RATE : 3 * RATE]
+    assert np.corrcoef(y)[0, 1] < 0.7
+    narrow = process_chain(noise(3.0)[[0, 0]], [device("chorus", spread_pct=0.0)], RATE)[:, RATE : 3 * RATE]
+    np.testing.assert_allclose(narrow[0], narrow[1], atol=1e-12)
+
+
+@pytest.mark.parametrize("phase_deg", [0.0, 180.0])
+def test_tremolo_follows_the_song(phase_deg):
+    processor = make_processor(device("tremolo", rate="1/4", depth=1.0, phase_deg=phase_deg), Host(RATE, bpm=120.0))
+    y = processor.process(np.ones((2, RATE)), None)
+    beat = RATE // 2
+    assert y[0, beat] == pytest.approx(1.0, abs=1e-6)
+    assert y[0, beat // 2] == pytest.approx(0.0, abs=1e-6)
+    assert y[1, beat] == pytest.approx(0.0 if phase_deg else 1.0, abs=1e-6)
+    if phase_deg:  # from side to side, the sum stands still
+        np.testing.assert_allclose(y.sum(axis=0), 1.0, atol=1e-9)

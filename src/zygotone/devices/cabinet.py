@@ -97,8 +97,8 @@ class Cabinet(Processor):
                 round(params["size"], 2), round(params["brightness"], 3), round(params["distance_cm"], 2), host.rate_hz
             )
             taps = np.stack([response, response])
-        self._convolver = Convolver(taps[None], partition=256 if taps.shape[1] <= 16384 else 1024)
-        # Of the two sizes the larger is always told, so that choosing a file moves nothing else.
+        # By whether there is a file and not by its length, so that the latency is known without reading it.
+        self._convolver = Convolver(taps[None], partition=1024 if params["impulse"] else 256)
         self.latency = self._convolver.latency
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:

@@ -77,11 +77,14 @@ class Reverb(Processor):
         scale = 2.0 ** (2.0 * params["size"] - 1.0)
         # A sound must go round often while it decays, or there are echoes; and so long a decay needs so many modes,
         # which is so much line in all, or they are heard one by one.
-        scale = min(max(scale, _MODES_S * params["decay_s"] / (LINES * math.sqrt(shortest * longest))), _ROUND * params["decay_s"] / longest)
+        scale = min(
+            max(scale, _MODES_S * params["decay_s"] / (LINES * math.sqrt(shortest * longest))),
+            _ROUND * params["decay_s"] / longest,
+        )
         self._network = design_network(
             scale * shortest,
             scale * longest,
-            decay_s=params["decay_s"],
+            decay_s=_MIDDLE * params["decay_s"],
             damping_hz=params["damping_hz"],
             sample_rate_hz=rate,
         )

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 
 from zygotone.devices.base import Host, Processor, device
-from zygotone.dsp.compile import kernel
 from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass_sos, tilt_sos
+from zygotone.dsp.loudness_match import LoudnessMatch
 from zygotone.dsp.oversampling import Oversampler, latency_frames
 from zygotone.dsp.shaping import CURVES, drive_blend, residue, shape
-from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
+from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, choice, frequency, level, number, switch
 
@@ -34,30 +32,11 @@ KIND = Kind(
 
 _TILT_PIVOT_HZ = 700.0
 _DC_HZ = 8.0
-_MATCH_S = 3.0  # time constant of the level match
-_PRIOR_POWER_S = 0.3 * 10.0 ** (-20.0 / 10.0)  # weight of the first guess: 0.3 s at −20 dB
 
 
 def transfer(params: Values, x: FloatArray) -> FloatArray:
     """The curve, before level match."""
     return shape(params["curve"], x, drive_db=params["drive_db"], bias=params["bias"])
-
-
-@kernel
-def _match_gain(
-    x: Stereo, y: Stereo, decay: float, limit: float, clock: int, state: FloatArray, gain: FloatArray
-) -> None:
-    """Gain that makes y as loud as x, renewed on the control grid. x and y (2, n), K-weighted beforehand;
-    gain (n,) is written; state (4,): power of x, power of y, present gain, next gain."""
-    px, py, g, target = state[0], state[1], state[2], state[3]
-    for i in range(x.shape[1]):
-        if (clock + i) % GRID_FRAMES == 0:
-            target = min(limit, max(1.0 / limit, math.sqrt(px / py)))
-        g += (target - g) * 0.002
-        gain[i] = g
-        px = px * decay + x[0, i] * x[0, i] + x[1, i] * x[1, i]
-        py = py * decay + y[0, i] * y[0, i] + y[1, i] * y[1, i]
-    state[0], state[1], state[2], state[3] = px, py, g, target
 
 
 @device(KIND)
@@ -69,7 +48,6 @@ class Saturation(Processor):
     def __init__(self, params: Values, host: Host) -> None:
         rate_hz = host.rate_hz
         self._params = params
-        self._code = CURVES.index(params["curve"])
         self._gain = 10.0 ** (params["drive_db"] / 20.0)
         self._blend = drive_blend(params["drive_db"])
         factor = params["oversampling"]
@@ -87,14 +65,7 @@ class Saturation(Processor):
             after.append(tilt_sos(-params["tilt_db"], _TILT_PIVOT_HZ, sample_rate_hz=rate_hz))
         self._before = SosStereo(np.array(before)) if before else None
         self._after = SosStereo(np.array(after))
-        # Loudness by the K-weighting's shape, near enough for a match: a 2 dB pre-emphasis would change little.
-        weight = highpass_sos(60.0, 0.5, sample_rate_hz=rate_hz)
-        self._weigh_x, self._weigh_y = SosStereo(weight), SosStereo(weight)
-        self._decay = math.exp(-1.0 / (_MATCH_S * rate_hz))
-        guess = self._first_guess()
-        prior = _PRIOR_POWER_S * rate_hz
-        self._match_state = np.array([prior, prior / guess**2, guess, guess])
-        self._clock = 0
+        self._match = LoudnessMatch(rate_hz, first_gain=self._first_guess())
 
     def _first_guess(self) -> float:
         """Match for a sine at −12 dB, until the material itself has been heard."""
@@ -111,24 +82,13 @@ class Saturation(Processor):
         for c in range(2):
             if self._over is None:
                 phases = u[c : c + 1].copy()
-                residue(self._code, self._gain, self._params["bias"], self._blend, phases)
+                residue(self._params["curve"], self._gain, self._params["bias"], self._blend, phases)
                 bent[c] = phases[0]
             else:
                 phases = self._over[c].up(u[c])
-                residue(self._code, self._gain, self._params["bias"], self._blend, phases)
+                residue(self._params["curve"], self._gain, self._params["bias"], self._blend, phases)
                 bent[c] = self._over[c].down(phases)
         y = dry + self._after.process(bent)
         if not self._params["level_match"]:
             return y
-        gain = np.empty(x.shape[1])
-        _match_gain(
-            self._weigh_x.process(dry),
-            self._weigh_y.process(y),
-            self._decay,
-            100.0,
-            self._clock,
-            self._match_state,
-            gain,
-        )
-        self._clock += x.shape[1]
-        return y * gain
+        return y * self._match.process(dry, y, self.position)

@@ -50,7 +50,7 @@ class Doubler(Memory):
         self._up = np.ascontiguousarray(2.0 * padded.reshape(-1, 2).T)
         self._down = [np.ascontiguousarray(h[::2]), np.concatenate([[0.0], h[1::2]])]
         self._x_state = np.zeros(self._up.shape[1] - 1)
-        self._u = [np.zeros(len(taps) - 1) for taps in self._down]
+        self._even_state, self._odd_state = (np.zeros(len(taps) - 1) for taps in self._down)
 
     def up(self, x: FloatArray) -> FloatArray:
         """x (n,) to phases (2, n)."""
@@ -64,10 +64,11 @@ class Doubler(Memory):
     def down(self, phases: FloatArray) -> FloatArray:
         """Phases (2, n) to y (n,)."""
         y = np.zeros(phases.shape[1])
-        for p in range(2):
-            joined = np.concatenate([self._u[p], phases[p]])
-            self._u[p] = joined[phases.shape[1] :].copy()
-            fir_add(self._down[p], joined, y)
+        even = np.concatenate([self._even_state, phases[0]])
+        odd = np.concatenate([self._odd_state, phases[1]])
+        self._even_state, self._odd_state = even[phases.shape[1] :].copy(), odd[phases.shape[1] :].copy()
+        fir_add(self._down[0], even, y)
+        fir_add(self._down[1], odd, y)
         return y
 
 

@@ -19,7 +19,21 @@ from zygotone.dsp.types import FloatArray, Stereo
 FRAME = 4096
 _OVERLAP = 8
 _HOP = FRAME // _OVERLAP
-_BINS = FRAME // 2 + 1
+_N_FFT = 2 * FRAME  # zeros behind the frame: bins half as wide, so that a peak is moved nearer to its place
+_BINS = _N_FFT // 2 + 1
+
+
+# A peak is larger than so many bins on either side: the side lobes of the window, two bins apart, are none.
+_APART = 4
+
+
+@kernel
+def _is_peak(magnitude: FloatArray, k: int) -> bool:
+    m = float(magnitude[k])
+    for d in range(1, _APART + 1):
+        if (k >= d and magnitude[k - d] >= m) or magnitude[k + d] > m:
+            return False
+    return m > 0.0
 
 
 @kernel
@@ -35,42 +49,25 @@ def shift_peaks(
         magnitude[k] = abs(spectrum[k])
         out[k] = 0.0
     before = turned.copy()
-    begin = 0
+    begin, filled, last = 0, -1, 0.0
     k = 1
     while begin < bins:
-        # The next peak: larger than two neighbours on either side.
         peak = -1
-        while k < bins - 2:
-            m = magnitude[k]
-            if (
-                m > magnitude[k - 1]
-                and m >= magnitude[k + 1]
-                and (k < 2 or m > magnitude[k - 2])
-                and m >= magnitude[k + 2]
-            ):
+        while k < bins - _APART:
+            if _is_peak(magnitude, k):
                 peak = k
                 break
             k += 1
         if peak < 0:
             break
         # Its region ends at the lowest bin before the following peak.
-        end = peak + 1
         lowest = peak + 1
         j = peak + 1
-        while j < bins - 2:
+        while j < bins - _APART and not _is_peak(magnitude, j):
             if magnitude[j] < magnitude[lowest]:
                 lowest = j
-            m = magnitude[j]
-            if (
-                j > peak + 1
-                and m > magnitude[j - 1]
-                and m >= magnitude[j + 1]
-                and m > magnitude[j - 2]
-                and m >= magnitude[j + 2]
-            ):
-                break
             j += 1
-        end = lowest + 1 if j < bins - 2 else bins
+        end = lowest + 1 if j < bins - _APART else bins
         # Where the peak truly lies, by a parabola through the logarithm.
         a = math.log(max(magnitude[peak - 1], 1e-30))
         b = math.log(max(magnitude[peak], 1e-30))
@@ -88,10 +85,17 @@ def shift_peaks(
                 to = n + whole
                 if 0 <= to < bins:
                     out[to] += spectrum[n] * turn * scale[to]
-            for n in range(max(0, begin + whole), min(bins, end + whole)):
+            # Up to halfway to the peak below, the phase is this peak's; regions may overlap, their middles do not.
+            middle = (filled + target) // 2 if filled >= 0 else 0
+            for n in range(max(0, filled), middle):
+                turned[n] = last
+            for n in range(middle, target + 1):
                 turned[n] = angle
+            filled, last = target, angle
         begin = end
         k = max(end, peak + 1)
+    for n in range(max(0, filled), bins):
+        turned[n] = last
 
 
 def _envelope(magnitude: FloatArray, lifter: int) -> FloatArray:
@@ -141,13 +145,13 @@ class PitchShifter(Memory):
         for c in range(2):
             if not self._in_state[c].any():
                 continue
-            spectrum = np.fft.rfft(self._in_state[c] * self._window)
+            spectrum = np.fft.rfft(self._in_state[c] * self._window, _N_FFT)
             scale = self._scale(spectrum)
             shifted = spectrum * scale
             if self._ratio != 1.0:
-                turn = 2.0 * np.pi * _HOP / FRAME
+                turn = 2.0 * np.pi * _HOP / _N_FFT
                 shift_peaks(spectrum, self._ratio, turn, self._turned_state[c], scale, shifted)
-            frame = np.fft.irfft(shifted)
+            frame = np.fft.irfft(shifted)[:FRAME]
             self._out_state[c] += frame * self._window * self._norm
         self._in_state[:, :-_HOP] = self._in_state[:, _HOP:]
         self._fill_state[0] = 0

@@ -57,37 +57,71 @@ def _rectify(v: float) -> float:
 
 
 @kernel
-def _curve(code: int, v: float) -> float:
-    if code == 0:
-        return _soft(v)
-    if code == 1:
-        return _tube(v)
-    if code == 2:
-        return _tape(v)
-    if code == 3:
-        return _hard(v)
-    if code == 4:
-        return _fuzz(v)
-    if code == 5:
-        return _fold(v)
-    return _rectify(v)
+def _residue_soft(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+    rest = _soft(bias)
+    for i in range(u.shape[0]):
+        u[i] = blend * (_soft(gain * u[i] + bias) - rest - u[i])
 
 
 @kernel
-def residue(code: int, gain: float, bias: float, blend: float, u: FloatArray) -> None:
-    """In place: what the curve adds to the straight line. u (phases, n); blend 0 (nothing) to 1 (all)."""
-    rest = _curve(code, bias)
-    for p in range(u.shape[0]):
-        for i in range(u.shape[1]):
-            v = u[p, i]
-            u[p, i] = blend * (_curve(code, gain * v + bias) - rest - v)
+def _residue_tube(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+    rest = _tube(bias)
+    for i in range(u.shape[0]):
+        u[i] = blend * (_tube(gain * u[i] + bias) - rest - u[i])
+
+
+@kernel
+def _residue_tape(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+    rest = _tape(bias)
+    for i in range(u.shape[0]):
+        u[i] = blend * (_tape(gain * u[i] + bias) - rest - u[i])
+
+
+@kernel
+def _residue_hard(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+    rest = _hard(bias)
+    for i in range(u.shape[0]):
+        u[i] = blend * (_hard(gain * u[i] + bias) - rest - u[i])
+
+
+@kernel
+def _residue_fuzz(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+    rest = _fuzz(bias)
+    for i in range(u.shape[0]):
+        u[i] = blend * (_fuzz(gain * u[i] + bias) - rest - u[i])
+
+
+@kernel
+def _residue_fold(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+    rest = _fold(bias)
+    for i in range(u.shape[0]):
+        u[i] = blend * (_fold(gain * u[i] + bias) - rest - u[i])
+
+
+@kernel
+def _residue_rectify(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+    rest = _rectify(bias)
+    for i in range(u.shape[0]):
+        u[i] = blend * (_rectify(gain * u[i] + bias) - rest - u[i])
+
+
+# A loop for each curve, so that each can be vectorised; a choice inside one loop could not.
+_RESIDUES = {
+    "soft": _residue_soft, "tube": _residue_tube, "tape": _residue_tape, "hard": _residue_hard, "fuzz": _residue_fuzz,
+    "fold": _residue_fold, "rectify": _residue_rectify,
+}  # fmt: skip
+
+
+def residue(curve: str, gain: float, bias: float, blend: float, u: FloatArray) -> None:
+    """In place: what the curve adds to the straight line. u any shape, contiguous; blend 0 (nothing) to 1 (all)."""
+    _RESIDUES[curve](gain, bias, blend, u.reshape(-1))
 
 
 def shape(curve: str, x: npt.ArrayLike, *, drive_db: float, bias: float = 0.0) -> FloatArray:
     """The transfer curve itself, for pictures and tests; any shape of ``x``."""
     x = np.asarray(x, dtype=np.float64)
     u = np.ascontiguousarray(x.reshape(1, -1).copy())
-    residue(CURVES.index(curve), 10.0 ** (drive_db / 20.0), bias, drive_blend(drive_db), u)
+    residue(curve, 10.0 ** (drive_db / 20.0), bias, drive_blend(drive_db), u)
     return np.asarray((u + x.reshape(1, -1)).reshape(x.shape))
 
 

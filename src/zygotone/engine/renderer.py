@@ -26,7 +26,7 @@ from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import ClipSource, InstrumentSource, Section, Session
 from zygotone.sources import ClipReader, render_instrument
 
-PREROLL_S = 3.0
+PREROLL_S = 3.2
 BLOCK_FRAMES = 4096
 # Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
 # some device's latency changes.

@@ -6,8 +6,26 @@ import re
 from collections.abc import Callable, Iterable
 from typing import Any, TypeAlias
 
+from zygotone.errors import ParameterError
+from zygotone.session.automation import Lane
 from zygotone.session.catalogue import DEVICES
-from zygotone.session.models import Bus, ClipSource, Device, InstrumentSource, Section, Session, Song, Strip, Track
+from zygotone.session.models import (
+    Asset,
+    Bus,
+    ClipSource,
+    Device,
+    InstrumentSource,
+    Section,
+    Send,
+    Session,
+    Song,
+    Strip,
+    Track,
+    branches,
+    file_names,
+    walk,
+)
+from zygotone.session.params import plain
 
 Edit: TypeAlias = Callable[[Session], Session]
 
@@ -45,6 +63,7 @@ def change_sections(session: Session, sections: Iterable[Section]) -> Session:
     """New sections; parts of sections that are gone go with them."""
     new = tuple(sections)
     left = {s.id for s in new}
+    lanes = tuple(lane for lane in session.lanes if lane.section is None or lane.section in left)
     tracks = []
     for track in session.tracks:
         source = track.source
@@ -53,18 +72,50 @@ def change_sections(session: Session, sections: Iterable[Section]) -> Session:
         elif isinstance(source, ClipSource) and source.sections is not None:
             source = source.replace(sections=tuple(s for s in source.sections if s in left))
         tracks.append(track.replace(source=source))
-    return change_song(session, sections=new).replace(tracks=tuple(tracks))
+    return change_song(session, sections=new).replace(tracks=tuple(tracks), lanes=lanes)
 
 
 def remove_track(session: Session, track_id: str) -> Session:
     """Without the track; devices that listened to it then hear their own signal."""
     slim = session.replace(tracks=tuple(t for t in session.tracks if t.id != track_id))
-    for strip in slim.strips():
-        chain = tuple(d.replace(key=None) if d.key and d.key.track == track_id else d for d in strip.chain)
+    return _tidy(_unkeyed(slim, track_id))
+
+
+def _unkeyed(session: Session, strip_id: str) -> Session:
+    """No device listens to ``strip_id`` any more."""
+
+    def deaf(devices: Iterable[Device]) -> tuple[Device, ...]:
+        return tuple(
+            map_branches(d.replace(key=None) if d.key and d.key.track == strip_id else d, deaf) for d in devices
+        )
+
+    for strip in session.strips():
+        chain = deaf(strip.chain)
         if chain != strip.chain:
-            slim = with_strip(slim, strip.replace(chain=chain))
-    used = {t.source.asset for t in slim.tracks if isinstance(t.source, ClipSource)}
-    return slim.replace(assets=tuple(a for a in slim.assets if a.id in used))
+            session = with_strip(session, strip.replace(chain=chain))
+    return session
+
+
+def _tidy(session: Session) -> Session:
+    """Without clips that nothing plays and lanes that move nothing any more."""
+    used = {t.source.asset for t in session.tracks if isinstance(t.source, ClipSource)}
+    used |= {name for strip in session.strips() for _, d in walk(strip.chain) for name in file_names(d)}
+    lanes = []
+    for lane in session.lanes:
+        try:
+            session.lane_param(lane)
+        except ParameterError:
+            continue
+        lanes.append(lane)
+    return session.replace(assets=tuple(a for a in session.assets if a.id in used), lanes=tuple(lanes))
+
+
+def map_branches(device: Device, change: Callable[[tuple[Device, ...]], tuple[Device, ...]]) -> Device:
+    """A split with ``change`` applied to the chain of each branch; any other device as it is."""
+    if not branches(device):
+        return device
+    changed = tuple(branch.replace(devices=change(branch["devices"])) for branch in branches(device))
+    return device if changed == branches(device) else device.replace(params=device.params.replace(branches=changed))
 
 
 def move_track(session: Session, track_id: str, steps: int) -> Session:
@@ -74,56 +125,175 @@ def move_track(session: Session, track_id: str, steps: int) -> Session:
     return session.replace(tracks=tuple(tracks))
 
 
+# --- buses, sends, automation --------------------------------------------------------------------------------------
+
+
+def add_bus(session: Session, name: str) -> Session:
+    """A new bus into the mix; tracks lead to it as a group, or sends feed it as a return."""
+    taken = {s.id for s in session.strips()}
+    names = {s.name for s in session.strips()}
+    unlike, n = name, 2
+    while unlike in names:
+        unlike, n = f"{name} {n}", n + 1
+    return session.replace(buses=(*session.buses, Bus(id=make_id(unlike, taken), name=unlike)))
+
+
+def remove_bus(session: Session, bus_id: str) -> Session:
+    """Without the bus; its tracks then go straight into the mix, and nothing is sent to or keyed by it."""
+    slim = session.replace(buses=tuple(b for b in session.buses if b.id != bus_id))
+    for strip in slim.strips():
+        left = strip.replace(sends=tuple(s for s in strip.sends if s.to != bus_id))
+        if isinstance(left, Track) and left.bus == bus_id:
+            left = left.replace(bus=None)
+        if left != strip:
+            slim = with_strip(slim, left)
+    return _tidy(_unkeyed(slim, bus_id))
+
+
+def set_send(session: Session, strip_id: str, to: str, **changes: Any) -> Session:
+    """Changes a send (``level_db``, ``tap``), or makes it."""
+    strip = session.strip(strip_id)
+    old = next((s for s in strip.sends if s.to == to), Send(to=to))
+    new = Send.model_validate({**dict(old), **changes})
+    sends = tuple(new if s.to == to else s for s in strip.sends) if old in strip.sends else (*strip.sends, new)
+    return checked(with_strip(session, strip.replace(sends=sends)))
+
+
+def remove_send(session: Session, strip_id: str, to: str) -> Session:
+    strip = session.strip(strip_id)
+    return _tidy(with_strip(session, strip.replace(sends=tuple(s for s in strip.sends if s.to != to))))
+
+
+def put_lane(session: Session, lane: Lane) -> Session:
+    """Puts a lane in the place of the one with its id, or adds it."""
+    known = {each.id for each in session.lanes}
+    lanes = tuple(lane if each.id == lane.id else each for each in session.lanes)
+    return checked(session.replace(lanes=lanes if lane.id in known else (*lanes, lane)))
+
+
+def remove_lane(session: Session, lane_id: str) -> Session:
+    return session.replace(lanes=tuple(lane for lane in session.lanes if lane.id != lane_id))
+
+
+def add_asset(session: Session, asset: Asset) -> Session:
+    if any(a.id == asset.id for a in session.assets):
+        return session
+    return session.replace(assets=(*session.assets, asset))
+
+
+def checked(session: Session) -> Session:
+    """The session itself. Raises ParameterError where its parts do not fit together."""
+    session.check()
+    return session
+
+
 # --- devices ---------------------------------------------------------------------------------------------------
 
 
-def new_device(strip: Strip, kind: str, **values: Any) -> Device:
-    """A device with default values, except those given, and an id that is free on ``strip``."""
-    device_id = make_id(kind, (d.id for d in strip.chain))
+def chain_of(strip: Strip, where: str = "") -> tuple[Device, ...]:
+    """The strip's chain, or with ``where`` such as ``split/0`` that of a branch.
+
+    Raises
+    ------
+    ParameterError : there is no such branch.
+    """
+    chain = strip.chain
+    parts = where.split("/") if where else []
+    for device_id, branch in zip(parts[::2], parts[1::2], strict=True):
+        found = next((d for d in chain if d.id == device_id), None)
+        if found is None or not branch.isdigit() or int(branch) >= len(branches(found)):
+            raise ParameterError(f"{strip.name!r} has no branch {where!r}")
+        chain = branches(found)[int(branch)]["devices"]
+    return chain
+
+
+def edit_chain(
+    session: Session, strip_id: str, where: str, change: Callable[[tuple[Device, ...]], tuple[Device, ...]]
+) -> Session:
+    """Puts what ``change`` makes of a chain in its place; ``where`` as in ``chain_of``."""
+    strip = session.strip(strip_id)
+
+    def within(chain: tuple[Device, ...], parts: list[str]) -> tuple[Device, ...]:
+        if not parts:
+            return change(chain)
+        device_id, at = parts[0], int(parts[1])
+
+        def entered(device: Device) -> Device:
+            if device.id != device_id:
+                return device
+            held = list(branches(device))
+            held[at] = held[at].replace(devices=within(held[at]["devices"], parts[2:]))
+            return device.replace(params=device.params.replace(branches=tuple(held)))
+
+        return tuple(map(entered, chain))
+
+    chain_of(strip, where)
+    return _tidy(with_strip(session, strip.replace(chain=within(strip.chain, where.split("/") if where else []))))
+
+
+def parent(path: str) -> tuple[str, str]:
+    """Where a device is and its id there: ``split/0/eq`` is ``eq`` in ``split/0``."""
+    where, _, device_id = path.rpartition("/")
+    return where, device_id
+
+
+def new_device(strip: Strip, kind: str, *, where: str = "", **values: Any) -> Device:
+    """A device with default values, except those given, and an id that is free in its chain."""
+    device_id = make_id(kind, (d.id for d in chain_of(strip, where)))
     return Device.model_validate({"id": device_id, "kind": kind, **values})
 
 
-def insert_device(session: Session, strip_id: str, device: Device, index: int | None = None) -> Session:
+def insert_device(
+    session: Session, strip_id: str, device: Device, index: int | None = None, *, where: str = ""
+) -> Session:
     """At ``index``, or at the end."""
-    strip = session.strip(strip_id)
-    chain = list(strip.chain)
-    chain.insert(len(chain) if index is None else index, device)
-    return with_strip(session, strip.replace(chain=tuple(chain)))
+
+    def insert(chain: tuple[Device, ...]) -> tuple[Device, ...]:
+        at = len(chain) if index is None else index
+        return (*chain[:at], device, *chain[at:])
+
+    return edit_chain(session, strip_id, where, insert)
 
 
-def remove_device(session: Session, strip_id: str, device_id: str) -> Session:
-    strip = session.strip(strip_id)
-    return with_strip(session, strip.replace(chain=tuple(d for d in strip.chain if d.id != device_id)))
+def remove_device(session: Session, strip_id: str, path: str) -> Session:
+    where, device_id = parent(path)
+    return edit_chain(session, strip_id, where, lambda chain: tuple(d for d in chain if d.id != device_id))
 
 
-def move_device(session: Session, strip_id: str, device_id: str, steps: int) -> Session:
-    """Along the chain, as far as it goes."""
-    strip = session.strip(strip_id)
-    chain, at = list(strip.chain), strip.index_of(device_id)
-    chain.insert(max(0, min(len(chain) - 1, at + steps)), chain.pop(at))
-    return with_strip(session, strip.replace(chain=tuple(chain)))
+def move_device(session: Session, strip_id: str, path: str, steps: int) -> Session:
+    """Along its chain, as far as it goes."""
+    where, device_id = parent(path)
+
+    def move(chain: tuple[Device, ...]) -> tuple[Device, ...]:
+        order = list(chain)
+        at = next(i for i, d in enumerate(order) if d.id == device_id)
+        order.insert(max(0, min(len(order) - 1, at + steps)), order.pop(at))
+        return tuple(order)
+
+    return edit_chain(session, strip_id, where, move)
 
 
-def duplicate_device(session: Session, strip_id: str, device_id: str) -> Session:
-    strip = session.strip(strip_id)
-    device = strip.device(device_id)
-    copy = device.replace(id=make_id(device.kind, (d.id for d in strip.chain)))
-    return insert_device(session, strip_id, copy, strip.index_of(device_id) + 1)
+def duplicate_device(session: Session, strip_id: str, path: str) -> Session:
+    where, device_id = parent(path)
+
+    def duplicate(chain: tuple[Device, ...]) -> tuple[Device, ...]:
+        at = next(i for i, d in enumerate(chain) if d.id == device_id)
+        copy = chain[at].replace(id=make_id(chain[at].kind, (d.id for d in chain)))
+        return (*chain[: at + 1], copy, *chain[at + 1 :])
+
+    return edit_chain(session, strip_id, where, duplicate)
 
 
-def change_device(session: Session, strip_id: str, device_id: str, **changes: Any) -> Session:
+def change_device(session: Session, strip_id: str, path: str, **changes: Any) -> Session:
     """Changes of ``on``, ``mix``, ``label``, ``key`` or of parameters, checked against their declarations."""
-    strip = session.strip(strip_id)
-    device = strip.device(device_id)
+    device = session.strip(strip_id).device(path)
     own = {name: value for name, value in changes.items() if name in Device.model_fields}
     rest = {name: value for name, value in changes.items() if name not in own}
     params = DEVICES.find(device.kind).check({**device.params.to_json(), **_plain(rest)}, device.kind)
     new = Device.model_validate({**dict(device), **own, "params": params})
-    return with_strip(session, strip.replace(chain=tuple(new if d.id == device_id else d for d in strip.chain)))
+    where, device_id = parent(path)
+    return edit_chain(session, strip_id, where, lambda chain: tuple(new if d.id == device_id else d for d in chain))
 
 
 def _plain(values: dict[str, Any]) -> dict[str, Any]:
-    return {
-        name: [v.to_json() if hasattr(v, "to_json") else v for v in value] if isinstance(value, tuple) else value
-        for name, value in values.items()
-    }
+    return {name: [plain(v) for v in value] if isinstance(value, tuple) else value for name, value in values.items()}

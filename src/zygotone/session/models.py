@@ -279,8 +279,12 @@ class Strip(Value):
     solo: bool = False
     sends: Annotated[tuple[Send, ...], Field(max_length=16)] = ()
 
-    def device(self, device_id: str) -> Device:
-        return next(d for d in self.chain if d.id == device_id)
+    def device(self, path: str) -> Device:
+        """By its id, or within splits by its path. Raises ParameterError where there is none."""
+        found = dict(walk(self.chain)).get(path)
+        if found is None:
+            raise ParameterError(f"{self.name!r} has no device {path!r}")
+        return found
 
     def index_of(self, device_id: str) -> int:
         return next(i for i, d in enumerate(self.chain) if d.id == device_id)
@@ -375,7 +379,16 @@ class Session(Value):
 
     @model_validator(mode="after")
     def _holds_together(self) -> Self:
-        """Every name that one part uses for another must exist, once."""
+        self.check()
+        return self
+
+    def check(self) -> None:
+        """Every name that one part uses for another must exist, once.
+
+        Raises
+        ------
+        ParameterError : one does not.
+        """
         ids = [s.id for s in self.strips()]
         for i in ids:
             if ids.count(i) > 1:
@@ -420,7 +433,6 @@ class Session(Value):
             raise ParameterError("two automation lanes have one id")
         for lane in self.lanes:
             self._check_lane(lane, sections)
-        return self
 
     def _check_lane(self, lane: Lane, sections: set[str]) -> None:
         """Its section, target and values must be there and possible."""

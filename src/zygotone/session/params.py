@@ -111,7 +111,8 @@ class Param:
             value = self.low * (self.high / self.low) ** p
         else:
             value = self.low + (self.high - self.low) * p
-        return float(round(value)) if self.type == "int" else value
+        # A power of a ratio may miss the end by its last bit.
+        return float(round(value)) if self.type == "int" else min(self.high, max(self.low, value))
 
     def position_of(self, value: float) -> float:
         if self.scale == "log":

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 from tests.signals import RATE, noise, sine
 from zygotone.measure.pitch import window_fundamental
 from zygotone.measure.spectrum import centroid_hz, spectrum
+from zygotone.session.audio_store import HeldClip
 from zygotone.session.catalogue import SOURCES
 from zygotone.session.models import (
     ClipSource,
@@ -206,7 +207,7 @@ ASSET = "0" * 64
 
 
 def reader(clip: np.ndarray, **settings: object) -> ClipReader:
-    return ClipReader(clip, ClipSource(asset=ASSET, **settings), SONG, RATE)
+    return ClipReader(HeldClip(clip), ClipSource(asset=ASSET, **settings), SONG, RATE)
 
 
 @given(st.integers(-5000, 20000), st.integers(1, 9000))

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from zygotone.advise.roles import guess_role
 from zygotone.errors import ParameterError
-from zygotone.session.audio_files import AudioData, read_audio
+from zygotone.session.audio_files import AudioData, audio_rate_hz, read_audio
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.edits import change_song, make_id
 from zygotone.session.models import (
@@ -112,13 +112,12 @@ def project_from_stems(
     for name, role in (roles or {}).items():
         if role not in ROLES:
             raise ParameterError(f"the role of {name} must be one of {', '.join(ROLES)}, got {role!r}")
-    audio = []
-    for i, path in enumerate(paths):
-        progress(i / len(paths), path.name)
-        audio.append(read_audio(path))
+    rates = [audio_rate_hz(path) for path in paths]
     song = Song(title=title, tempo_bpm=tempo_bpm, key=key, sections=(Section(id="song", name="Song", bars=1),))
-    session = Session(rate_hz=best_rate(a.rate_hz for a in audio), song=song)
+    session = Session(rate_hz=best_rate(rates), song=song)
     store = AudioStore()
-    for name, data in zip(names, audio, strict=True):
+    for i, (name, path) in enumerate(zip(names, paths, strict=True)):  # one at a time: a song of stems is large
+        progress(i / len(paths), path.name)
+        data = read_audio(path)
         session = add_stem(session, store, name, data, role=(roles or {}).get(name), seat=(seats or {}).get(name))
     return Project(session=Session.model_validate(session.model_dump()), store=store)

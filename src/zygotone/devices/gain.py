@@ -5,6 +5,7 @@ from __future__ import annotations
 from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.delays import FRACTION_LATENCY, DelayLine, FirStereo, fractional_delay_taps
 from zygotone.dsp.levels import db_to_gain
+from zygotone.dsp.moving import SideGains
 from zygotone.dsp.types import Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, level, number, switch
@@ -27,7 +28,8 @@ KIND = Kind(
 class Gain(Processor):
     def __init__(self, params: Values, host: Host) -> None:
         rate_hz = host.rate_hz
-        self._gain = db_to_gain(params["gain_db"]) * (-1.0 if params["polarity"] else 1.0)
+        gain = db_to_gain(params["gain_db"]) * (-1.0 if params["polarity"] else 1.0)
+        self._gains = SideGains(gain, gain, rate_hz)
         self._delay: DelayLine | None = None
         self._fraction: FirStereo | None = None
         frames = params["delay_ms"] * 1e-3 * rate_hz
@@ -40,4 +42,4 @@ class Gain(Processor):
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         if self._delay is not None and self._fraction is not None:
             x = self._fraction.process(self._delay.process(x))
-        return x * self._gain
+        return self._gains.process(x)

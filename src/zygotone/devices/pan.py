@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import math
 
-import numpy as np
-
 from zygotone.devices.base import Host, Processor, device
+from zygotone.dsp.moving import SideGains
 from zygotone.dsp.types import Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, choice, number
@@ -41,7 +40,7 @@ def pan_gains(pan_pct: float, law_db: float) -> tuple[float, float]:
 @device(KIND)
 class Pan(Processor):
     def __init__(self, params: Values, host: Host) -> None:
-        self._gains = np.array(pan_gains(params["pan_pct"], params["law_db"]))[:, None]
+        self._gains = SideGains(*pan_gains(params["pan_pct"], params["law_db"]), host.rate_hz)
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
-        return np.asarray(x * self._gains)
+        return self._gains.process(x)

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from zygotone.dsp.compile import kernel
-from zygotone.dsp.types import FloatArray
+from zygotone.dsp.levels import smoothing
+from zygotone.dsp.memory import Memory
+from zygotone.dsp.types import FloatArray, Stereo
 
 
 @kernel
@@ -16,3 +20,20 @@ def approach(target: float, smooth: float, state: FloatArray, y: FloatArray) -> 
             v = target
         y[i] = v
     state[0] = v
+
+
+class SideGains(Memory):
+    """Gains of left and right that go to new ones within some 5 ms, where memory is taken over."""
+
+    def __init__(self, left: float, right: float, sample_rate_hz: int) -> None:
+        self._targets = np.array([[left], [right]])
+        self._smooth = smoothing(0.0015, sample_rate_hz=sample_rate_hz)
+        self._gains_state = self._targets.copy()
+
+    def process(self, x: Stereo) -> Stereo:
+        if np.array_equal(self._gains_state, self._targets):
+            return np.asarray(x * self._targets)
+        curves = np.empty_like(x)
+        for c in range(2):
+            approach(float(self._targets[c, 0]), self._smooth, self._gains_state[c], curves[c])
+        return np.asarray(x * curves)

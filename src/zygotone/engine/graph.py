@@ -98,6 +98,8 @@ class BlendNode(Node):
     """``inputs`` are dry and wet; of a split, since those of other devices blend inside."""
 
     mix: float = 1.0
+    bpm: float = 120.0
+    motions: tuple[Motion, ...] = ()
 
 
 @dataclass(slots=True)
@@ -146,7 +148,8 @@ class ChainCompiler:
             motions = tuple(m for m in self.motions(owner, path) if m.path == f"branches.{n}.gain_db")
             end = self.chain(owner, branch["devices"], node, f"{path}/{n}/")
             ends.append(fader((owner, f"{path}/{n}"), end, branch["gain_db"], 0.0, self.bpm, motions))
-        return blend((owner, path), node, summed((owner, f"{path}/sum"), ends), device.mix)
+        motions = tuple(m for m in self.motions(owner, path) if m.path == "mix")
+        return blend((owner, path), node, summed((owner, f"{path}/sum"), ends), device.mix, self.bpm, motions)
 
 
 def fader(
@@ -168,11 +171,14 @@ def summed(place: tuple[str, str], members: Sequence[Node]) -> Node:
     return SumNode(_digest("sum", *(n.key for n in members)), place, latency, tuple(members))
 
 
-def blend(place: tuple[str, str], dry: Node, wet: Node, mix: float) -> Node:
-    if mix == 1.0:
+def blend(
+    place: tuple[str, str], dry: Node, wet: Node, mix: float, bpm: float, motions: tuple[Motion, ...] = ()
+) -> Node:
+    if mix == 1.0 and not motions:
         return wet
     latency = max(dry.latency, wet.latency)
-    return BlendNode(_digest("blend", mix, dry.key, wet.key), place, latency, (dry, wet), mix=mix)
+    key = _digest("blend", mix, bpm, *(m.digest for m in motions), dry.key, wet.key)
+    return BlendNode(key, place, latency, (dry, wet), mix=mix, bpm=bpm, motions=motions)
 
 
 @dataclass(frozen=True, slots=True)

@@ -109,7 +109,7 @@ class Renderer:
             assert track is not None
             nudge = round(track.nudge_ms * 1e-3 * session.rate_hz)
             if isinstance(track.source, ClipSource):
-                clip = self.store.audio(session.asset(track.source.asset), session.rate_hz)
+                clip = self.store.clip(session.asset(track.source.asset), session.rate_hz)
                 read = ClipReader(clip, track.source, session.song, session.rate_hz).read
                 return lambda start, frames: read(start - nudge, frames)
             audio = self._instrument(track.source, session, node.motions)

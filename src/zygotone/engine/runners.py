@@ -196,13 +196,18 @@ class SumRunner(Runner):
 class BlendRunner(Runner):
     """Dry and wet of a split."""
 
-    def __init__(self, node: BlendNode) -> None:
+    def __init__(self, node: BlendNode, rate_hz: int) -> None:
         super().__init__(node)
-        self._mix = node.mix
+        self._node, self._rate_hz = node, rate_hz
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         dry, wet = self._aligned(inputs)
-        return self._clean(dry + self._mix * (wet - dry))
+        mix: float | FloatArray = self._node.mix
+        if self._node.motions:
+            at = np.maximum(0, np.arange(start - self._latest, start - self._latest + frames))
+            beats = beats_of(at, rate_hz=self._rate_hz, bpm=self._node.bpm)
+            mix = moved(self._node.motions, self._node.mix, beats)
+        return self._clean(dry + mix * (wet - dry))
 
 
 def _finite(x: Stereo) -> tuple[Stereo, int]:
@@ -221,6 +226,6 @@ def make_runner(node: Node, host: Host, read: Callable[[SourceNode], ReadSource]
     if isinstance(node, StripNode):
         return StripRunner(node, host.rate_hz)
     if isinstance(node, BlendNode):
-        return BlendRunner(node)
+        return BlendRunner(node, host.rate_hz)
     assert isinstance(node, SumNode)
     return SumRunner(node)

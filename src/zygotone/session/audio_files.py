@@ -107,6 +107,22 @@ def read_audio(path: str | Path) -> AudioData:
     return AudioData(data, rate, subtype, format_)
 
 
+def audio_rate_hz(path: str | Path) -> int:
+    """Sample rate that a file says it has; everything else about it is checked when it is read.
+
+    Raises
+    ------
+    BadFileError : there is no such file, or it is no audio.
+    """
+    path = Path(path)
+    if not path.is_file() or path.stat().st_size == 0:
+        read_audio(path)  # says what is wrong
+    try:
+        return int(soundfile.info(str(path)).samplerate)
+    except soundfile.LibsndfileError as error:
+        raise BadFileError(path, "", f"cannot be read as audio ({_plain(error)})") from None
+
+
 def _plain(error: Exception) -> str:
     return str(error).split(": ")[-1].strip().rstrip(".").lower()
 

@@ -4,10 +4,15 @@ from __future__ import annotations
 
 import hashlib
 import io
+import shutil
+import tempfile
 import threading
+import weakref
 from collections import OrderedDict
-from collections.abc import Callable, Collection
-from functools import partial
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 import soundfile
@@ -46,12 +51,7 @@ def decode(blob: bytes, asset: Asset, rate_hz: int, *, file: object = "project")
     place = f"audio/{asset.id}.flac"
     try:
         with soundfile.SoundFile(io.BytesIO(blob)) as f:
-            if (f.channels, f.frames, f.samplerate) != (asset.channels, asset.frames, rate_hz):
-                raise BadFileError(
-                    file,
-                    place,
-                    f"is {f.frames} frames of {f.channels} channels at {f.samplerate} Hz, not what the session says",
-                )
+            _check_promise(f, asset, rate_hz, file)
             samples = f.read(dtype="int32", always_2d=True) >> 8
     except soundfile.LibsndfileError:
         raise BadFileError(file, place, "cannot be decoded") from None
@@ -61,21 +61,164 @@ def decode(blob: bytes, asset: Asset, rate_hz: int, *, file: object = "project")
     return np.ascontiguousarray(np.broadcast_to(data, (2, data.shape[1])), dtype=np.float64)
 
 
-def _same(blob: bytes) -> bytes:
-    return blob
+LONG_FRAMES = 6_000_000  # two minutes: longer clips are read from disk as they play
+_CHUNK_FRAMES = 1 << 16
+
+
+class FileRegion(io.RawIOBase):
+    """A stretch of a file as a file of its own, so that a clip inside a project is read where it lies."""
+
+    def __init__(self, path: Path, offset: int, length: int) -> None:
+        self._file = open(path, "rb", buffering=0)  # noqa: SIM115  (closed with this object)
+        self._offset, self._length, self._at = offset, length, 0
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._length}[whence]
+        self._at = max(0, base + offset)
+        return self._at
+
+    def tell(self) -> int:
+        return self._at
+
+    def readinto(self, buffer: Any) -> int:
+        view = memoryview(buffer)[: max(0, self._length - self._at)]
+        self._file.seek(self._offset + self._at)
+        count = self._file.readinto(view)
+        self._at += count
+        return count
+
+    def close(self) -> None:
+        self._file.close()
+        super().close()
+
+
+@dataclass(frozen=True, slots=True)
+class Blob:
+    """Where an encoded clip lies: ``length`` bytes of a file from ``offset`` on."""
+
+    path: Path
+    offset: int
+    length: int
+
+    def open(self) -> FileRegion:
+        return FileRegion(self.path, self.offset, self.length)
+
+    def read(self) -> bytes:
+        """Raises BadFileError where the file has gone or has become shorter."""
+        try:
+            with self.open() as region:
+                data = region.read()
+        except OSError as error:
+            raise BadFileError(
+                self.path, "", f"cannot be read any more ({(error.strerror or str(error)).lower()})"
+            ) from None
+        if data is None or len(data) != self.length:
+            raise BadFileError(self.path, "", "has become shorter; the clip cannot be read any more")
+        return data
+
+
+class Clip:
+    """Decoded audio of a clip, any stretch of it: ``read`` gives shape (2, frames), not to be written to."""
+
+    frames: int
+
+    def read(self, start: int, stop: int) -> Stereo:
+        raise NotImplementedError
+
+
+class HeldClip(Clip):
+    """A clip that is wholly in memory."""
+
+    def __init__(self, audio: Stereo) -> None:
+        self._audio, self.frames = audio, audio.shape[1]
+
+    def read(self, start: int, stop: int) -> Stereo:
+        return self._audio[:, start:stop]
+
+
+class StreamedClip(Clip):
+    """A long clip, decoded in pieces as it is read. What the file promises of itself is checked when it is opened."""
+
+    def __init__(self, store: AudioStore, asset: Asset, rate_hz: int) -> None:
+        self._store, self._asset, self._rate_hz = store, asset, rate_hz
+        self.frames = asset.frames
+        self._file: soundfile.SoundFile | None = None
+        self._next = 0
+        self._lock = threading.Lock()
+
+    def _opened(self) -> soundfile.SoundFile:
+        if self._file is None:
+            place = f"audio/{self._asset.id}.flac"
+            try:
+                self._file = soundfile.SoundFile(io.BufferedReader(self._store.blob_of(self._asset.id).open(), 1 << 18))
+            except (OSError, soundfile.LibsndfileError):
+                raise BadFileError("project", place, "cannot be decoded") from None
+            _check_promise(self._file, self._asset, self._rate_hz, "project")
+            self._next = 0
+        return self._file
+
+    def _chunk(self, number: int) -> Stereo:
+        key = (self._asset.id, number)
+        held = self._store.held_chunk(key)
+        if held is not None:
+            return held
+        with self._lock:
+            file = self._opened()
+            start = number * _CHUNK_FRAMES
+            wanted = min(_CHUNK_FRAMES, self.frames - start)
+            try:
+                if self._next != start:
+                    file.seek(start)
+                data = file.read(wanted, dtype="float64", always_2d=True).T * self._asset.scale
+            except (OSError, RuntimeError):
+                raise BadFileError("project", f"audio/{self._asset.id}.flac", "cannot be decoded") from None
+            self._next = start + wanted
+        if data.shape[1] != wanted:
+            raise BadFileError("project", f"audio/{self._asset.id}.flac", "is shorter than it promises")
+        chunk = np.ascontiguousarray(np.broadcast_to(data, (2, wanted)))
+        self._store.hold_chunk(key, chunk)
+        return chunk
+
+    def read(self, start: int, stop: int) -> Stereo:
+        parts = []
+        at = start
+        while at < stop:
+            number, inside = divmod(at, _CHUNK_FRAMES)
+            take = min(stop - at, _CHUNK_FRAMES - inside)
+            parts.append(self._chunk(number)[:, inside : inside + take])
+            at += take
+        return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=1) if parts else np.zeros((2, 0))
+
+
+def _check_promise(file: soundfile.SoundFile, asset: Asset, rate_hz: int, where: object) -> None:
+    if (file.channels, file.frames, file.samplerate) != (asset.channels, asset.frames, rate_hz):
+        raise BadFileError(
+            where, f"audio/{asset.id}.flac",
+            f"is {file.frames} frames of {file.channels} channels at {file.samplerate} Hz, not what the session says",
+        )  # fmt: skip
 
 
 class AudioStore:
-    """Encoded clips by asset id, decoded when first needed; the least used decoded ones are let go.
+    """Encoded clips by asset id, each where it lies on disk; short ones are decoded whole when first needed, and the
+    least used let go.
 
     Used from several threads.
     """
 
-    def __init__(self, *, decoded_bytes: int = 1 << 30) -> None:
-        self._blobs: dict[str, Callable[[], bytes]] = {}
+    def __init__(self, *, decoded_bytes: int = 384 << 20, chunk_bytes: int = 192 << 20) -> None:
+        self._blobs: dict[str, Blob] = {}
         self._decoded: OrderedDict[str, Stereo] = OrderedDict()
-        self._limit = decoded_bytes
+        self._chunks: OrderedDict[tuple[str, int], Stereo] = OrderedDict()
+        self._streamed: dict[str, StreamedClip] = {}
+        self._limit, self._chunk_limit, self._chunk_held = decoded_bytes, chunk_bytes, 0
         self._lock = threading.RLock()
+        self._spool: Path | None = None  # clips that no project file holds yet
 
     def __contains__(self, asset_id: str) -> bool:
         return asset_id in self._blobs
@@ -86,27 +229,71 @@ class AudioStore:
         asset = Asset(
             id=asset_hash(samples, rate_hz), name=name, channels=samples.shape[1], frames=len(samples), scale=scale
         )
-        blob = encode(samples, rate_hz)
-        self._blobs[asset.id] = partial(_same, blob)
+        if asset.id not in self._blobs:
+            self._blobs[asset.id] = self._spooled(asset.id, encode(samples, rate_hz))
         return asset
 
-    def add_blob(self, asset_id: str, read: Callable[[], bytes]) -> None:
-        self._blobs[asset_id] = read
+    def _spooled(self, asset_id: str, data: bytes) -> Blob:
+        if self._spool is None:
+            self._spool = Path(tempfile.mkdtemp(prefix="zygotone-"))
+            weakref.finalize(self, shutil.rmtree, self._spool, ignore_errors=True)
+        path = self._spool / f"{asset_id}.flac"
+        path.write_bytes(data)
+        return Blob(path, 0, len(data))
+
+    def add_blob(self, asset_id: str, blob: Blob) -> None:
+        self._blobs[asset_id] = blob
+
+    def blob_of(self, asset_id: str) -> Blob:
+        return self._blobs[asset_id]
 
     def blob(self, asset_id: str) -> bytes:
-        return self._blobs[asset_id]()
+        return self._blobs[asset_id].read()
 
     def hold_others(self, asset_ids: Collection[str]) -> None:
-        """Read every blob that is not among ``asset_ids`` into memory, since its file is about to lose it."""
+        """Copy every clip that is not among ``asset_ids`` aside, since the file it is in is about to lose it."""
         for asset_id in set(self._blobs) - set(asset_ids):
-            blob = self._blobs[asset_id]()
-            self._blobs[asset_id] = partial(_same, blob)
+            blob = self._blobs[asset_id]
+            if blob.path.parent != self._spool:
+                self._blobs[asset_id] = self._spooled(asset_id, blob.read())
 
-    def moved(self, asset_ids: Collection[str], reader: Callable[[str], Callable[[], bytes]]) -> None:
-        """These clips are now in another file too; read them from there, unless they are held in memory anyway."""
-        for asset_id in asset_ids:
-            if not isinstance(self._blobs[asset_id], partial):
-                self._blobs[asset_id] = reader(asset_id)
+    def moved(self, blobs: Mapping[str, Blob]) -> None:
+        """These clips lie in another file now; read them from there."""
+        with self._lock:
+            for asset_id, blob in blobs.items():
+                old = self._blobs[asset_id]
+                self._blobs[asset_id] = blob
+                if old.path.parent == self._spool:
+                    old.path.unlink(missing_ok=True)  # whoever has it open goes on reading it
+
+    # --- decoded -------------------------------------------------------------------------------------------
+
+    def clip(self, asset: Asset, rate_hz: int) -> Clip:
+        """For playing: in memory if it is short, read from disk as it goes if it is long."""
+        if asset.frames <= LONG_FRAMES:
+            return HeldClip(self.audio(asset, rate_hz))
+        with self._lock:
+            if asset.id not in self._blobs:
+                raise BadFileError("project", f"audio/{asset.id}.flac", "is missing")
+            if asset.id not in self._streamed:
+                self._streamed[asset.id] = StreamedClip(self, asset, rate_hz)
+            return self._streamed[asset.id]
+
+    def held_chunk(self, key: tuple[str, int]) -> Stereo | None:
+        with self._lock:
+            chunk = self._chunks.get(key)
+            if chunk is not None:
+                self._chunks.move_to_end(key)
+            return chunk
+
+    def hold_chunk(self, key: tuple[str, int], chunk: Stereo) -> None:
+        chunk.setflags(write=False)
+        with self._lock:
+            self._chunks[key] = chunk
+            self._chunk_held += chunk.nbytes
+            while len(self._chunks) > 1 and self._chunk_held > self._chunk_limit:
+                _, old = self._chunks.popitem(last=False)
+                self._chunk_held -= old.nbytes
 
     def audio_of(self, asset_id: str, rate_hz: int) -> Stereo:
         """By id alone, for devices that use a clip; it was checked when it came in or was first decoded."""
@@ -115,7 +302,7 @@ class AudioStore:
                 return self._decoded[asset_id]
             if asset_id not in self._blobs:
                 raise BadFileError("project", f"audio/{asset_id}.flac", "is missing")
-            with soundfile.SoundFile(io.BytesIO(self._blobs[asset_id]())) as f:
+            with soundfile.SoundFile(io.BytesIO(self.blob(asset_id))) as f:
                 data = f.read(dtype="float64", always_2d=True).T
             return np.ascontiguousarray(np.broadcast_to(data, (2, data.shape[1])))
 
@@ -126,7 +313,7 @@ class AudioStore:
             if held is None:
                 if asset.id not in self._blobs:
                     raise BadFileError("project", f"audio/{asset.id}.flac", "is missing")
-                held = decode(self._blobs[asset.id](), asset, rate_hz)
+                held = decode(self.blob(asset.id), asset, rate_hz)
                 held.setflags(write=False)
                 self._decoded[asset.id] = held
                 while len(self._decoded) > 1 and sum(a.nbytes for a in self._decoded.values()) > self._limit:

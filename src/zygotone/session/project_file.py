@@ -18,7 +18,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from zygotone.errors import BadFileError, ZygotoneError, one_line
-from zygotone.session.audio_store import AudioStore
+from zygotone.session.audio_store import AudioStore, Blob
 from zygotone.session.bench import LogEntry, Trial
 from zygotone.session.models import Asset, Session
 
@@ -108,7 +108,7 @@ def save_project(path: str | Path, project: Project) -> None:
             os.fsync(raw.fileno())
         os.replace(temporary, path)
         _sync_folder(path.parent)
-        project.store.moved(needed, lambda asset_id: _blob_reader(path, asset_id))
+        project.store.moved(_blobs(path, needed))
     except OSError as error:
         temporary.unlink(missing_ok=True)
         raise BadFileError(path, "", f"cannot be saved ({(error.strerror or str(error)).lower()})") from None
@@ -166,10 +166,15 @@ def load_project(path: str | Path) -> Project:
         if line.strip()
     )
     store = AudioStore()
-    for asset_id in assets_needed(session, log, trial):
+    needed = assets_needed(session, log, trial)
+    for asset_id in needed:
         if asset_id not in held:
             raise BadFileError(path, f"audio/{asset_id}.flac", "is missing from the project")
-        store.add_blob(asset_id, _blob_reader(path, asset_id))
+    try:
+        for asset_id, blob in _blobs(path, needed).items():
+            store.add_blob(asset_id, blob)
+    except (OSError, zipfile.BadZipFile) as error:
+        raise BadFileError(path, "audio", f"cannot be read ({str(error).lower()})") from None
     return Project(session, log, trial, store)
 
 
@@ -225,12 +230,27 @@ def _read(z: zipfile.ZipFile, name: str, limit: int, path: Path) -> bytes:
     return data
 
 
-def _blob_reader(path: Path, asset_id: str) -> Callable[[], bytes]:
-    def read() -> bytes:
-        try:
-            with zipfile.ZipFile(path) as z:
-                return z.read(f"audio/{asset_id}.flac")
-        except (OSError, zipfile.BadZipFile, KeyError):
-            raise BadFileError(path, f"audio/{asset_id}.flac", "cannot be read any more") from None
+def _blobs(path: Path, asset_ids: Iterable[str]) -> dict[str, Blob]:
+    """Where clips lie within a project file; they are stored as they are.
 
-    return read
+    Raises
+    ------
+    BadFileError : the zip's directory does not fit what it lists.
+    """
+    found: dict[str, Blob] = {}
+    with zipfile.ZipFile(path) as z, open(path, "rb") as raw:
+        size = os.fstat(raw.fileno()).st_size
+        for asset_id in asset_ids:
+            info = z.getinfo(f"audio/{asset_id}.flac")
+            # The local header repeats name and extra field, with lengths of its own (APPNOTE 4.3.7).
+            raw.seek(info.header_offset)
+            head = raw.read(30)
+            if len(head) < 30 or head[:4] != b"PK\x03\x04":
+                raise BadFileError(path, info.filename, "is not where the zip says")
+            start = (
+                info.header_offset + 30 + int.from_bytes(head[26:28], "little") + int.from_bytes(head[28:30], "little")
+            )
+            if info.file_size != info.compress_size or start + info.file_size > size:
+                raise BadFileError(path, info.filename, "lies about its size")
+            found[asset_id] = Blob(path, start, info.file_size)
+    return found

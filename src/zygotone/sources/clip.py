@@ -6,15 +6,16 @@ import numpy as np
 
 from zygotone.dsp.levels import db_to_gain
 from zygotone.dsp.types import Stereo
+from zygotone.session.audio_store import Clip
 from zygotone.session.models import ClipSource, Song
 
 _FADE_S = 0.005  # at the edges of sections in which the clip is silent
 
 
 class ClipReader:
-    """Reads any stretch of the song from a decoded clip, without copying the clip."""
+    """Reads any stretch of the song from a clip, without copying the clip."""
 
-    def __init__(self, clip: Stereo, source: ClipSource, song: Song, rate_hz: int) -> None:
+    def __init__(self, clip: Clip, source: ClipSource, song: Song, rate_hz: int) -> None:
         self._clip, self._loop = clip, source.loop
         self._gain = db_to_gain(source.gain_db)
         self._start = round(source.start_s * rate_hz)
@@ -32,18 +33,18 @@ class ClipReader:
     def read(self, start: int, frames: int) -> Stereo:
         """Frames of the song from ``start`` (may be below 0), shape (2, frames)."""
         out = np.zeros((2, frames))
-        size = self._clip.shape[1]
+        size = self._clip.frames
         at = start - self._start
         if not self._loop:
             first, last = max(0, -at), min(frames, size - at)
             if last > first:
-                out[:, first:last] = self._clip[:, at + first : at + last]
+                out[:, first:last] = self._clip.read(at + first, at + last)
         else:
             first, last = max(0, -at), min(frames, self._end - start)
             while first < last:
                 position = (at + first) % size
                 run = min(last - first, size - position)
-                out[:, first : first + run] = self._clip[:, position : position + run]
+                out[:, first : first + run] = self._clip.read(position, position + run)
                 first += run
         if self._spans is not None:
             out *= self._window(np.arange(start, start + frames))

@@ -134,8 +134,7 @@ def process(
     """Run a chain of devices on an audio file."""
     from zygotone.reports.rendering import process_file
 
-    del tempo  # no device so far has a time in note values
-    process_file(source, out, chain, key=key, block_frames=block, subtype=subtype)
+    process_file(source, out, chain, key=key, block_frames=block, subtype=subtype, tempo_bpm=tempo)
 
 
 @app.command()

@@ -38,6 +38,7 @@ class Processor(Memory):
 
     latency = 0  # frames
     gain_db: FloatArray | None = None  # for devices whose gain moves: the gain over the last block, shape (n,)
+    tail_s = 0.0  # how long it rings on after its input, to −60 dB
     position = 0  # frame of the song that the next input frame belongs to; set before each block
 
     def __init__(self, params: Values, host: Host) -> None:

@@ -45,6 +45,8 @@ class Delay(Processor):
         time_ms = KIND.param("time").number_of(params["time"], bpm=host.bpm)
         # A whole number of frames, so that a standing delay reads its line without interpolation.
         self._target = float(max(2, round(time_ms * 1e-3 * rate)))
+        rounds = 1.0 + math.log(1e-3) / math.log(max(1e-3, params["feedback"])) if params["feedback"] > 0.0 else 1.0
+        self.tail_s = time_ms * 1e-3 * rounds
         filters = []
         if params["low_cut_hz"] > 20.0:
             filters.append(highpass_sos(params["low_cut_hz"], BUTTERWORTH_Q, sample_rate_hz=rate))

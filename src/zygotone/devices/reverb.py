@@ -60,6 +60,7 @@ class Reverb(Processor):
         self._params = params
         predelay_ms = KIND.param("predelay").number_of(params["predelay"], bpm=host.bpm)
         predelay = round(predelay_ms * 1e-3 * rate)
+        self.tail_s = params["decay_s"] + predelay_ms * 1e-3
         self._low_cut: SosStereo | None = None
         if params["low_cut_hz"] > 20.0:
             self._low_cut = SosStereo(highpass_sos(params["low_cut_hz"], BUTTERWORTH_Q, sample_rate_hz=rate))

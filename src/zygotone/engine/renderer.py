@@ -16,16 +16,17 @@ from typing import Any
 
 import numpy as np
 
-from zygotone.devices import Host
+from zygotone.devices import Host, make_processor
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.block_graph import BlockGraph, shared_pool
 from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, compile_session
 from zygotone.engine.motion import layer_gains
 from zygotone.engine.runners import ReadSource, Runner, make_runner
 from zygotone.session.audio_store import AudioStore
-from zygotone.session.models import ClipSource, InstrumentSource, Section, Session
+from zygotone.session.models import ClipSource, Device, InstrumentSource, Section, Session, walk
 from zygotone.sources import ClipReader, render_instrument
 
+MAX_TAIL_S = 30.0
 PREROLL_S = 3.2
 BLOCK_FRAMES = 4096
 # Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
@@ -134,14 +135,19 @@ class Renderer:
         return take.audio
 
     def tail_frames(self, session: Session) -> int:
-        """How long notes ring on after the song's last bar."""
+        """How long notes, echoes and spaces ring on after the song's last bar; half a minute at most."""
         end = round(session.song.length_s * session.rate_hz)
+        rings = [chain_tail_s(session, strip.chain) for strip in session.strips()]
+        ring = round(
+            min(MAX_TAIL_S, max(rings[: len(session.tracks)], default=0.0) + sum(rings[len(session.tracks) :]))
+            * session.rate_hz
+        )
         lengths = [
             self._instrument(t.source, session).shape[1]
             for t in session.tracks
             if isinstance(t.source, InstrumentSource)
         ]
-        return max((n - end for n in lengths), default=0)
+        return max((n - end for n in lengths), default=0) + ring
 
     # --- rendering -----------------------------------------------------------------------------------------
 
@@ -349,6 +355,12 @@ class _Work:
             gain_db = np.roll(gain_db, -max(i.latency for i in node.inputs))
         take = Take(audio, gain_db, runner.bad_samples)
         return self.renderer._put(node, self.first, self.total, take) if keep else take
+
+
+def chain_tail_s(session: Session, chain: tuple[Device, ...]) -> float:
+    """How long the devices of a chain ring on, one after the other."""
+    host = Host(session.rate_hz, session.song.tempo_bpm)
+    return sum(make_processor(d, host).tail_s for _, d in walk(chain) if d.on and d.spec.rings)
 
 
 def _cut(audio: Stereo, start: int, frames: int) -> Stereo:

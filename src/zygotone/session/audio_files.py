@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import struct
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -58,6 +59,74 @@ def _check_riff_size(path: Path) -> None:
             at += 8 + length + (length & 1)
 
 
+class AudioReader:
+    """An audio file, read in blocks and checked as it goes; see ``read_audio`` for what is refused and when."""
+
+    def __init__(self, path: str | Path) -> None:
+        self.path = path = Path(path)
+        try:
+            if not path.is_file():
+                raise BadFileError(path, "", "there is no such file" if not path.exists() else "this is not a file")
+            if path.stat().st_size == 0:
+                raise BadFileError(path, "", "the file is empty")
+            _check_riff_size(path)
+            self._file = soundfile.SoundFile(path)
+        except soundfile.LibsndfileError as error:
+            raise BadFileError(path, "", f"cannot be read as audio ({_plain(error)})") from None
+        except OSError as error:
+            raise BadFileError(path, "", error.strerror or str(error)) from None
+        f = self._file
+        self.channels, self.rate_hz, self.subtype, self.format = f.channels, f.samplerate, f.subtype, f.format
+        if self.channels not in (1, 2):
+            f.close()
+            raise BadFileError(
+                path, "channels", f"has {self.channels} channels; mono and stereo can be used, so export stereo stems"
+            )
+        if not 1000 <= self.rate_hz <= MAX_RATE_HZ:
+            f.close()
+            raise BadFileError(path, "sample rate", f"{self.rate_hz} Hz is outside 1 to {MAX_RATE_HZ // 1000} kHz")
+
+    def __enter__(self) -> AudioReader:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._file.close()
+
+    def blocks(self, frames: int) -> Iterator[FloatArray]:
+        """Shape (channels, up to ``frames``), float64, contiguous, until the file ends.
+
+        The header's length is a claim: it does not decide how much memory is taken, and it must have been true.
+        """
+        promised, total = self._file.frames, 0
+        try:
+            while True:
+                piece = self._file.read(frames, dtype="float64", always_2d=True)
+                if not len(piece):
+                    break
+                if not np.isfinite(piece.sum()):
+                    self._refuse_not_finite(piece, total)
+                total += len(piece)
+                if total > MAX_SECONDS * self.rate_hz:
+                    raise BadFileError(self.path, "length", f"is longer than {MAX_SECONDS // 3600} hours")
+                yield np.ascontiguousarray(piece.T)
+        except soundfile.LibsndfileError as error:
+            raise BadFileError(self.path, "", f"cannot be read as audio ({_plain(error)})") from None
+        if total == 0:
+            raise BadFileError(self.path, "data", "holds no audio")
+        if 0 < promised < 1 << 60 and total < promised:
+            raise BadFileError(self.path, "data", f"promises {promised} frames but {total} are there; it was cut short")
+
+    def _refuse_not_finite(self, piece: FloatArray, before: int) -> None:
+        bad = ~np.isfinite(piece)
+        if bad.any():
+            first = before + int(np.argmax(bad.any(axis=1)))
+            raise BadFileError(
+                self.path,
+                f"at {first / self.rate_hz:.3f} s",
+                f"{int(bad.sum())} of {piece.size} samples are not numbers",
+            )
+
+
 def read_audio(path: str | Path) -> AudioData:
     """Decode a whole file.
 
@@ -65,46 +134,9 @@ def read_audio(path: str | Path) -> AudioData:
     ------
     BadFileError : missing, not audio, cut short, empty, more than two channels, too long, or not finite.
     """
-    path = Path(path)
-    try:
-        if not path.is_file():
-            raise BadFileError(path, "", "there is no such file" if not path.exists() else "this is not a file")
-        if path.stat().st_size == 0:
-            raise BadFileError(path, "", "the file is empty")
-        _check_riff_size(path)
-        with soundfile.SoundFile(path) as f:
-            if f.channels not in (1, 2):
-                raise BadFileError(
-                    path, "channels", f"has {f.channels} channels; mono and stereo can be used, so export stereo stems"
-                )
-            if not 1000 <= f.samplerate <= MAX_RATE_HZ:
-                raise BadFileError(path, "sample rate", f"{f.samplerate} Hz is outside 1 to {MAX_RATE_HZ // 1000} kHz")
-            promised = f.frames
-            # Read in pieces: the header's length is a claim and must not decide how much memory is taken.
-            pieces, total, limit = [], 0, MAX_SECONDS * f.samplerate
-            while True:
-                piece = f.read(1 << 20, dtype="float64", always_2d=True)
-                if not len(piece):
-                    break
-                pieces.append(piece)
-                total += len(piece)
-                if total > limit:
-                    raise BadFileError(path, "length", f"is longer than {MAX_SECONDS // 3600} hours")
-            subtype, format_, rate = f.subtype, f.format, f.samplerate
-    except soundfile.LibsndfileError as error:
-        raise BadFileError(path, "", f"cannot be read as audio ({_plain(error)})") from None
-    except OSError as error:
-        raise BadFileError(path, "", error.strerror or str(error)) from None
-    if total == 0:
-        raise BadFileError(path, "data", "holds no audio")
-    if 0 < promised < 1 << 60 and total < promised:
-        raise BadFileError(path, "data", f"promises {promised} frames but {total} are there; it was cut short")
-    data = np.ascontiguousarray(np.concatenate(pieces).T)
-    bad = ~np.isfinite(data)
-    if bad.any():
-        first = int(np.argmax(bad.any(axis=0)))
-        raise BadFileError(path, f"at {first / rate:.3f} s", f"{int(bad.sum())} of {data.size} samples are not numbers")
-    return AudioData(data, rate, subtype, format_)
+    with AudioReader(path) as reader:
+        data = np.concatenate(list(reader.blocks(1 << 20)), axis=1)
+        return AudioData(data, reader.rate_hz, reader.subtype, reader.format)
 
 
 def audio_rate_hz(path: str | Path) -> int:

@@ -128,7 +128,7 @@ def process(
     chain: Annotated[Path, typer.Option("--chain", help='A file with {"devices": [...]}.')],
     key: Annotated[Path | None, typer.Option("--key", help="What every device that takes a key hears.")] = None,
     tempo: Annotated[float, typer.Option("--tempo", min=20, max=400, help="BPM, for note values.")] = 120.0,
-    block: Block = 4096,
+    block: Block = 8192,
     subtype: Subtype = None,
 ) -> None:
     """Run a chain of devices on an audio file."""

@@ -34,7 +34,7 @@ class _Stage(Memory):
     def __init__(self, ceiling: float, frames: int, release: float) -> None:
         self._ceiling, self._release = ceiling, release
         self.latency = frames + PEAK_LATENCY
-        self._peak = TruePeak()
+        self._peak = TruePeak(ceiling)
         self._delay = DelayLine(self.latency)
         # Two means in a row, together as long as the hold: the gain is down when the peak comes, without a corner.
         first = frames // 2 + 1
@@ -67,7 +67,7 @@ class Limiter(Processor):
         ceiling = 10.0 ** ((params["ceiling_dbtp"] - _ROOM_DB) / 20.0)
         frames = max(8, seconds_to_frames(params["lookahead_ms"] * 1e-3, sample_rate_hz=host.rate_hz))
         release = smoothing(params["release_ms"] * 1e-3, sample_rate_hz=host.rate_hz)
-        self._stages = [_Stage(ceiling, frames, release), _Stage(ceiling, 16, release)]
+        self._stages = [_Stage(ceiling, frames, release)]
         self.latency = sum(stage.latency for stage in self._stages)
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:

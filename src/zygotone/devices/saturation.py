@@ -81,9 +81,8 @@ class Saturation(Processor):
         bent = np.empty_like(x)
         for c in range(2):
             if self._over is None:
-                phases = u[c : c + 1].copy()
-                residue(self._params["curve"], self._gain, self._params["bias"], self._blend, phases)
-                bent[c] = phases[0]
+                bent[c] = u[c]
+                residue(self._params["curve"], self._gain, self._params["bias"], self._blend, bent[c])
             else:
                 phases = self._over[c].up(u[c])
                 residue(self._params["curve"], self._gain, self._params["bias"], self._blend, phases)

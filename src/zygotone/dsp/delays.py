@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.memory import Memory
@@ -43,8 +46,9 @@ _TILE = 256  # frames worked on at a time, so that they stay in the nearest cach
 
 
 @kernel
-def fir_add(taps: FloatArray, joined: FloatArray, y: FloatArray) -> None:
-    """Adds Σ taps[k]·x[i − k] to y[i]. joined (n + taps − 1,) is the block with its history before it; y (n,)."""
+def fir_add(taps: npt.NDArray[Any], joined: npt.NDArray[Any], y: npt.NDArray[Any]) -> None:
+    """Adds Σ taps[k]·x[i − k] to y[i]. joined (n + taps − 1,) is the block with its history before it; y (n,); all of one
+    precision."""
     n, m = y.shape[0], taps.shape[0]
     for at in range(0, n, _TILE):
         out = y[at : min(n, at + _TILE)]

@@ -82,13 +82,49 @@ def sos_mono(sos: FloatArray, x: FloatArray, state: FloatArray, y: FloatArray) -
 
 
 @kernel
+def _keep(state: FloatArray, k: int, l1: float, l2: float, r1: float, r2: float) -> None:
+    """A section's memory of both channels, without what is below the resolution of any converter."""
+    state[0, k, 0] = l1 if abs(l1) > 1e-30 else 0.0
+    state[0, k, 1] = l2 if abs(l2) > 1e-30 else 0.0
+    state[1, k, 0] = r1 if abs(r1) > 1e-30 else 0.0
+    state[1, k, 1] = r2 if abs(r2) > 1e-30 else 0.0
+
+
+@kernel
 def sos_stereo(sos: FloatArray, x: Stereo, state: FloatArray, y: Stereo) -> None:
     """Both channels through the same sections. x and y (2, n) may be one array, state (2, k, 2)."""
     n = x.shape[1]
+    if n == 0:
+        return
     for c in range(2):
         for i in range(n):
             y[c, i] = x[c, i]
-    for k in range(sos.shape[0]):
+    k = 0
+    while k + 1 < sos.shape[0]:
+        # Two sections at once, the second a frame behind the first: with the two channels there are four recursions
+        # that do not wait for each other.
+        b0, b1, b2, a1, a2 = sos[k, 0], sos[k, 1], sos[k, 2], sos[k, 4], sos[k, 5]
+        d0, d1, d2, c1, c2 = sos[k + 1, 0], sos[k + 1, 1], sos[k + 1, 2], sos[k + 1, 4], sos[k + 1, 5]
+        l1, l2, r1, r2 = state[0, k, 0], state[0, k, 1], state[1, k, 0], state[1, k, 1]
+        m1, m2, s1, s2 = state[0, k + 1, 0], state[0, k + 1, 1], state[1, k + 1, 0], state[1, k + 1, 1]
+        v, w = y[0, 0], y[1, 0]
+        p, q = b0 * v + l1, b0 * w + r1
+        l1, r1 = b1 * v - a1 * p + l2, b1 * w - a1 * q + r2
+        l2, r2 = b2 * v - a2 * p, b2 * w - a2 * q
+        for i in range(1, n + 1):
+            t, u = d0 * p + m1, d0 * q + s1
+            m1, s1 = d1 * p - c1 * t + m2, d1 * q - c1 * u + s2
+            m2, s2 = d2 * p - c2 * t, d2 * q - c2 * u
+            y[0, i - 1], y[1, i - 1] = t, u
+            if i < n:
+                v, w = y[0, i], y[1, i]
+                p, q = b0 * v + l1, b0 * w + r1
+                l1, r1 = b1 * v - a1 * p + l2, b1 * w - a1 * q + r2
+                l2, r2 = b2 * v - a2 * p, b2 * w - a2 * q
+        _keep(state, k, l1, l2, r1, r2)
+        _keep(state, k + 1, m1, m2, s1, s2)
+        k += 2
+    if k < sos.shape[0]:
         b0, b1, b2, a1, a2 = sos[k, 0], sos[k, 1], sos[k, 2], sos[k, 4], sos[k, 5]
         l1, l2, r1, r2 = state[0, k, 0], state[0, k, 1], state[1, k, 0], state[1, k, 1]
         for i in range(n):  # the two channels are independent, which hides the latency of the recursion
@@ -97,10 +133,7 @@ def sos_stereo(sos: FloatArray, x: Stereo, state: FloatArray, y: Stereo) -> None
             l1, r1 = b1 * v - a1 * p + l2, b1 * w - a1 * q + r2
             l2, r2 = b2 * v - a2 * p, b2 * w - a2 * q
             y[0, i], y[1, i] = p, q
-        state[0, k, 0] = l1 if abs(l1) > 1e-30 else 0.0
-        state[0, k, 1] = l2 if abs(l2) > 1e-30 else 0.0
-        state[1, k, 0] = r1 if abs(r1) > 1e-30 else 0.0
-        state[1, k, 1] = r2 if abs(r2) > 1e-30 else 0.0
+        _keep(state, k, l1, l2, r1, r2)
 
 
 class SosStereo(Memory):

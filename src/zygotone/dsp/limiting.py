@@ -9,6 +9,7 @@ import numpy as np
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.delays import fir_add
 from zygotone.dsp.memory import Memory
+from zygotone.dsp.polyphase import Single
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
 _PHASES = 4
@@ -18,19 +19,22 @@ _PHASES = 4
 _LONG, _LONG_BETA = 48, 3.0
 _SHORT, _SHORT_BETA = 10, 5.0
 PEAK_LATENCY = _LONG
+_TILE = 256
 
 
-@functools.lru_cache(maxsize=4)
-def _phase_taps(half: int, beta: float) -> FloatArray:
-    """Taps (3, 2·half) of a windowed sinc that read ¼, ½ and ¾ of a frame after the middle one."""
-    offsets = np.arange(-half + 1, half + 1)
-    rows = []
-    for p in range(1, _PHASES):
-        t = offsets - p / _PHASES
-        window = np.i0(beta * np.sqrt(np.maximum(0.0, 1.0 - (t / half) ** 2))) / np.i0(beta)
-        taps = np.sinc(t) * window
-        rows.append(taps[::-1] / taps.sum())
-    return np.ascontiguousarray(rows)
+@functools.lru_cache(maxsize=1)
+def _readers() -> tuple[Single, Single]:
+    """Taps of both readers for ¼, ½ and ¾ of a frame after the middle one, shapes (3, 96) and (3, 20)."""
+
+    def reader(half: int, beta: float) -> Single:
+        rows = []
+        for p in range(1, _PHASES):
+            t = np.arange(-half + 1, half + 1) - p / _PHASES
+            taps = np.sinc(t) * np.i0(beta * np.sqrt(np.maximum(0.0, 1.0 - (t / half) ** 2)))
+            rows.append(taps[::-1] / taps.sum())
+        return np.array(rows, dtype=np.float32)
+
+    return reader(_LONG, _LONG_BETA), reader(_SHORT, _SHORT_BETA)
 
 
 @kernel
@@ -43,44 +47,83 @@ def _top(a: float, b: float, c: float) -> float:
 
 
 @kernel
-def _interleaved_peak(points: FloatArray, held: FloatArray, peak: FloatArray) -> None:
-    """points (2, 4, n) at four times the rate; held (2, 2) the last two magnitudes of the block before; peak (n,) is
-    raised to the largest magnitude near each frame, between the points too."""
-    for c in range(2):
-        a, b = held[c, 0], held[c, 1]
-        for i in range(points.shape[2]):
-            top = peak[i]
-            for p in range(4):
-                v = abs(points[c, p, i])
-                top = max(top, _top(a, b, v))
-                a, b = b, v
-            peak[i] = top
-        held[c, 0], held[c, 1] = a, b
+def _largest(row: Single) -> float:
+    top = np.float32(0.0)
+    for i in range(row.shape[0]):
+        top = max(top, abs(row[i]))
+    return float(top)
+
+
+@kernel
+def _read_peaks(
+    joined: Single,
+    ceiling: float,
+    long_taps: Single,
+    short_taps: Single,
+    long_gain: float,
+    held: FloatArray,
+    peak: FloatArray,
+) -> None:
+    """peak (n,) is raised to the largest magnitude around each frame of joined (2·_LONG + n,), between samples too where
+    that can reach ``ceiling``; held (2, 2) is each reader's last two points of the block before.
+
+    Most of a song is far from its ceiling, and what cannot get there is not read: no filter gives more than
+    ``long_gain``, the sum of its taps' magnitudes, times the largest sample; and nothing between points half a frame
+    apart is more than √2 times the larger (a band-limited signal cannot turn quicker: Bernstein's inequality).
+    """
+    n = peak.shape[0]
+    points = np.empty((_PHASES, _TILE), dtype=np.float32)
+    for at in range(0, n, _TILE):
+        width = min(_TILE, n - at)
+        near = joined[at : at + 2 * _LONG + width]
+        middle = near[_LONG : _LONG + width]
+        for i in range(width):
+            peak[at + i] = max(peak[at + i], abs(middle[i]))
+        far = _largest(near) * long_gain < ceiling
+        for r in range(2):
+            half = _LONG if r == 0 else _SHORT
+            taps = long_taps if r == 0 else short_taps
+            first = _LONG - half + 1
+            x = near[first : first + 2 * half - 1 + width]
+            for p in range(_PHASES):
+                points[p, :width] = 0.0
+            points[0, :width] = middle
+            if not far:
+                fir_add(taps[1], x, points[2, :width])
+                if max(_largest(points[2, :width]), _largest(middle)) * 1.4143 >= ceiling:
+                    fir_add(taps[0], x, points[1, :width])
+                    fir_add(taps[2], x, points[3, :width])
+            y, z = held[r, 0], held[r, 1]
+            for i in range(width):
+                a, b, c, d = abs(points[0, i]), abs(points[1, i]), abs(points[2, i]), abs(points[3, i])
+                top = max(max(a, b), max(c, d))
+                if top > 0.8 * ceiling:
+                    top = max(max(_top(y, z, a), _top(z, a, b)), max(_top(a, b, c), _top(b, c, d)))
+                if top > peak[at + i]:
+                    peak[at + i] = top
+                y, z = float(c), float(d)
+            held[r, 0], held[r, 1] = y, z
 
 
 class TruePeak(Memory):
-    """Peak of both channels around each frame, between samples too, ``PEAK_LATENCY`` frames late."""
+    """Peak of both channels around each frame, between samples too, ``PEAK_LATENCY`` frames late. What lies under
+    ``ceiling`` need not be exact."""
 
-    def __init__(self) -> None:
-        self._readers = [(_LONG, _phase_taps(_LONG, _LONG_BETA)), (_SHORT, _phase_taps(_SHORT, _SHORT_BETA))]
-        self._past_state = np.zeros((2, 2 * _LONG))
+    def __init__(self, ceiling: float) -> None:
+        self._ceiling = ceiling
+        self._long, self._short = _readers()
+        self._long_gain = float(np.max(np.sum(np.abs(self._long), axis=1)))
+        self._past_state = np.zeros((2, 2 * _LONG), dtype=np.float32)
         self._held_state = np.zeros((2, 2, 2))
 
     def process(self, x: Stereo) -> FloatArray:
         """x (2, n) to peaks (n,)."""
         n = x.shape[1]
-        joined = np.concatenate([self._past_state, x], axis=1)
         peak = np.zeros(n)
-        for r, (half, taps) in enumerate(self._readers):
-            points = np.zeros((2, _PHASES, n))
-            # The middle frame is the same for both; a shorter reader sees less on either side of it.
-            first = _LONG - half + 1
-            for c in range(2):
-                points[c, 0] = joined[c, _LONG : _LONG + n]
-                for p in range(1, _PHASES):
-                    fir_add(taps[p - 1], joined[c, first : first + 2 * half - 1 + n], points[c, p])
-            _interleaved_peak(points, self._held_state[r], peak)
-        self._past_state = np.ascontiguousarray(joined[:, n:])
+        joined = np.concatenate([self._past_state, x.astype(np.float32)], axis=1)
+        self._past_state = joined[:, n:].copy()
+        for c in range(2):
+            _read_peaks(joined[c], self._ceiling, self._long, self._short, self._long_gain, self._held_state[c], peak)
         return peak
 
 

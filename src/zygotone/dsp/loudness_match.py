@@ -7,7 +7,6 @@ import math
 import numpy as np
 
 from zygotone.dsp.compile import kernel
-from zygotone.dsp.filters import sos_stereo
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 from zygotone.dsp.weighting import k_weighting_sos
@@ -47,36 +46,53 @@ def _gated_power(steps: FloatArray, count: int) -> float:
 
 @kernel
 def _follow(
-    x: Stereo,
-    y: Stereo,
-    start: int,
-    step_frames: int,
-    settle: float,
-    sums: FloatArray,
-    rings: FloatArray,
-    counts: IntArray,
-    gain: FloatArray,
-) -> None:
-    """x and y (2, n) K-weighted; sums (4,): present step's power of x and y, gain, its target; rings (2, steps);
-    counts (3,): frames of the present step, ring position, steps filled; gain (n,) is written."""
-    for i in range(x.shape[1]):
-        sums[0] += x[0, i] * x[0, i] + x[1, i] * x[1, i]
-        sums[1] += y[0, i] * y[0, i] + y[1, i] * y[1, i]
-        counts[0] += 1
-        if (start + i + 1) % step_frames == 0:
+    x: Stereo, y: Stereo, sos: FloatArray, weighted: FloatArray, start: int, step_frames: int, settle: float,
+    sums: FloatArray, rings: FloatArray, counts: IntArray, gain: FloatArray,
+) -> None:  # fmt: skip
+    """x and y (2, n); sos (2, 6) the K-weighting, weighted (4, 4) its memory of x and y, left and right; sums (4,):
+    present step's power of x and y, gain, its target; rings (2, steps); counts (3,): frames of the present step, ring
+    position, steps filled; gain (n,) is written."""
+    b0, b1, b2, a1, a2 = sos[0, 0], sos[0, 1], sos[0, 2], sos[0, 4], sos[0, 5]
+    c1, c2 = sos[1, 4], sos[1, 5]
+    n = x.shape[1]
+    i = 0
+    while i < n:
+        # Up to the end of the step, or of the block; the four signals are weighted side by side.
+        stop = min(n, i + step_frames - (start + i) % step_frames)
+        px, py = sums[0], sums[1]
+        w = weighted.copy()
+        for j in range(i, stop):
+            for c in range(4):
+                v = x[c, j] if c < 2 else y[c - 2, j]
+                p = b0 * v + w[c, 0]
+                w[c, 0] = b1 * v - a1 * p + w[c, 1]
+                w[c, 1] = b2 * v - a2 * p
+                q = p + w[c, 2]
+                w[c, 2] = -2.0 * p - c1 * q + w[c, 3]
+                w[c, 3] = p - c2 * q
+                if c < 2:
+                    px += q * q
+                else:
+                    py += q * q
+        for c in range(4):
+            for k in range(4):
+                weighted[c, k] = w[c, k] if abs(w[c, k]) > 1e-30 else 0.0
+        sums[0], sums[1] = px, py
+        counts[0] += stop - i
+        for j in range(i, stop):
+            sums[2] = sums[3] + settle * (sums[2] - sums[3])
+            gain[j] = sums[2]
+        i = stop
+        if (start + i) % step_frames == 0:
             at = counts[1]
             rings[0, at], rings[1, at] = sums[0] / counts[0], sums[1] / counts[0]
             sums[0], sums[1] = 0.0, 0.0
             counts[0] = 0
             counts[1] = (at + 1) % rings.shape[1]
             counts[2] = min(rings.shape[1], counts[2] + 1)
-            px, py = _gated_power(rings[0], counts[2]), _gated_power(rings[1], counts[2])
-            if px > 0.0 and py > 0.0:
-                sums[3] = min(100.0, max(0.01, math.sqrt(px / py)))
-                if sums[2] == 0.0:
-                    sums[2] = sums[3]
-        sums[2] = sums[3] + settle * (sums[2] - sums[3])
-        gain[i] = sums[2]
+            gx, gy = _gated_power(rings[0], counts[2]), _gated_power(rings[1], counts[2])
+            if gx > 0.0 and gy > 0.0:
+                sums[3] = min(100.0, max(0.01, math.sqrt(gx / gy)))
 
 
 class LoudnessMatch(Memory):
@@ -86,7 +102,7 @@ class LoudnessMatch(Memory):
         self._sos = k_weighting_sos(sample_rate_hz)
         self._step = round(_STEP_S * sample_rate_hz)
         self._settle = math.exp(-1.0 / (_SETTLE_S * sample_rate_hz))
-        self._weighted_state = np.zeros((2, 2, 2, 2))
+        self._weighted_state = np.zeros((4, 4))
         self._sums_state = np.array([0.0, 0.0, first_gain, first_gain])
         self._rings_state = np.zeros((2, _STEPS))
         self._counts_state = np.zeros(3, dtype=np.int64)
@@ -94,11 +110,9 @@ class LoudnessMatch(Memory):
     def process(self, x: Stereo, y: Stereo, position: int) -> FloatArray:
         """Gain for y, shape (n,). Steps are counted by the position in the song, so that a section alone is matched as
         within the whole."""
-        wx, wy = np.empty_like(x), np.empty_like(y)
-        sos_stereo(self._sos, x, self._weighted_state[0], wx)
-        sos_stereo(self._sos, y, self._weighted_state[1], wy)
         gain = np.empty(x.shape[1])
         _follow(
-            wx, wy, position, self._step, self._settle, self._sums_state, self._rings_state, self._counts_state, gain
-        )
+            x, y, self._sos, self._weighted_state, position, self._step, self._settle, self._sums_state,
+            self._rings_state, self._counts_state, gain,
+        )  # fmt: skip
         return gain

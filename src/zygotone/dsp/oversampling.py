@@ -1,7 +1,6 @@
 """Run a memoryless curve at a higher rate, so that the harmonics it makes do not fold back.
 
-The rate is doubled in stages. Only the first stage has to be steep; each later one has more room. The signal
-after a stage is kept as two phases, each contiguous, since a memoryless curve does not care about their order.
+The rate is doubled in stages. Only the first stage has to be steep; each later one has more room.
 """
 
 from __future__ import annotations
@@ -11,8 +10,8 @@ import math
 
 import numpy as np
 
-from zygotone.dsp.delays import fir_add
 from zygotone.dsp.memory import Memory
+from zygotone.dsp.polyphase import Polyphase, Single, downsampling_rows, upsampling_rows
 from zygotone.dsp.types import FloatArray
 
 _STOP_DB = 100.0
@@ -25,8 +24,11 @@ _STAGES = ((80, 0.46), (14, 0.5), (8, 0.5))
 
 @functools.lru_cache(maxsize=4)
 def _taps(stage: int) -> FloatArray:
-    """Linear-phase low-pass at the stage's upper rate, shape (2·half + 1,), sum 1."""
-    half, edge = _STAGES[stage]
+    return _windowed(*_STAGES[stage])
+
+
+def _windowed(half: int, edge: float) -> FloatArray:
+    """Linear-phase low-pass at a stage's upper rate, shape (2·half + 1,), sum 1."""
     t = np.arange(-half, half + 1)
     beta = 0.1102 * (_STOP_DB - 8.7)
     window = np.i0(beta * np.sqrt(1.0 - (t / half) ** 2)) / np.i0(beta)
@@ -34,59 +36,43 @@ def _taps(stage: int) -> FloatArray:
     return np.asarray(taps / taps.sum())
 
 
+# On the way up there is nothing but the input to keep from folding, and what little of it lies above 20 kHz may pass
+# its mirror image: a half-band filter will do for the first stage, and every other tap of it is zero.
+_FIRST_UP = (40, 0.5)
+
+
+@functools.lru_cache(maxsize=4)
+def _up_taps(stage: int) -> FloatArray:
+    taps = _windowed(*_FIRST_UP) if stage == 0 else _taps(stage)
+    return np.where(np.abs(taps) < 1e-12, 0.0, taps)
+
+
 def latency_frames(factor: int) -> int:
     """Delay of going up and down again, in frames of the base rate."""
     stages = round(math.log2(factor))
-    return sum(2 * _STAGES[s][0] // 2 ** (s + 1) for s in range(stages))
-
-
-class Doubler(Memory):
-    """One channel to twice the rate and back, with the history of both ways."""
-
-    def __init__(self, stage: int) -> None:
-        h = _taps(stage)
-        padded = np.concatenate([h, [0.0]])
-        # Up: output phase p of frame n is Σ 2·h[2k + p]·x[n − k]. Down: y[n] is Σ h[2k − p]·phase p[n − k].
-        self._up = np.ascontiguousarray(2.0 * padded.reshape(-1, 2).T)
-        self._down = [np.ascontiguousarray(h[::2]), np.concatenate([[0.0], h[1::2]])]
-        self._x_state = np.zeros(self._up.shape[1] - 1)
-        self._even_state, self._odd_state = (np.zeros(len(taps) - 1) for taps in self._down)
-
-    def up(self, x: FloatArray) -> FloatArray:
-        """x (n,) to phases (2, n)."""
-        joined = np.concatenate([self._x_state, x])
-        self._x_state = joined[len(x) :].copy()
-        phases = np.zeros((2, len(x)))
-        for p in range(2):
-            fir_add(self._up[p], joined, phases[p])
-        return phases
-
-    def down(self, phases: FloatArray) -> FloatArray:
-        """Phases (2, n) to y (n,)."""
-        y = np.zeros(phases.shape[1])
-        even = np.concatenate([self._even_state, phases[0]])
-        odd = np.concatenate([self._odd_state, phases[1]])
-        self._even_state, self._odd_state = even[phases.shape[1] :].copy(), odd[phases.shape[1] :].copy()
-        fir_add(self._down[0], even, y)
-        fir_add(self._down[1], odd, y)
-        return y
+    later: int = sum(2 * _STAGES[s][0] // 2 ** (s + 1) for s in range(1, stages))
+    return (_FIRST_UP[0] + _STAGES[0][0]) // 2 + later
 
 
 class Oversampler(Memory):
     """One channel to ``factor`` (2, 4 or 8) times the rate and back."""
 
     def __init__(self, factor: int) -> None:
-        self._stages = [Doubler(s) for s in range(round(math.log2(factor)))]
+        stages = round(math.log2(factor))
+        self._up = [Polyphase(2**s, 2 ** (s + 1), upsampling_rows(_up_taps(s), 2**s)) for s in range(stages)]
+        self._down = [
+            Polyphase(2 ** (s + 1), 2**s, downsampling_rows(_taps(s), 2 ** (s + 1))) for s in reversed(range(stages))
+        ]
 
-    def up(self, x: FloatArray) -> FloatArray:
-        """x (n,) to two phases of the highest rate, shape (2, n·factor/2)."""
-        phases = self._stages[0].up(x)
-        for stage in self._stages[1:]:
-            phases = stage.up(np.ascontiguousarray(phases.T).ravel())
+    def up(self, x: FloatArray) -> Single:
+        """x (n,) to the phases of the upper rate, shape (factor, n)."""
+        phases = x.astype(np.float32)[None]
+        for stage in self._up:
+            phases = stage.process(phases)
         return phases
 
-    def down(self, phases: FloatArray) -> FloatArray:
-        """What ``up`` gave, back to y (n,)."""
-        for stage in self._stages[:0:-1]:
-            phases = np.ascontiguousarray(stage.down(phases).reshape(-1, 2).T)
-        return self._stages[0].down(phases)
+    def down(self, phases: Single) -> FloatArray:
+        """Phases of the upper rate, shape (factor, n), to (n,)."""
+        for stage in self._down:
+            phases = stage.process(phases)
+        return np.asarray(phases[0], dtype=np.float64)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -112,8 +113,8 @@ _RESIDUES = {
 }  # fmt: skip
 
 
-def residue(curve: str, gain: float, bias: float, blend: float, u: FloatArray) -> None:
-    """In place: what the curve adds to the straight line. u any shape, contiguous; blend 0 (nothing) to 1 (all)."""
+def residue(curve: str, gain: float, bias: float, blend: float, u: npt.NDArray[Any]) -> None:
+    """In place: what the curve adds to the straight line. u any shape, contiguous, of either precision; blend 0 (nothing) to 1 (all)."""
     _RESIDUES[curve](gain, bias, blend, u.reshape(-1))
 
 

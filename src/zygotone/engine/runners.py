@@ -78,8 +78,8 @@ class DeviceRunner(Runner):
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         aligned = self._aligned(inputs)
         for i, x in enumerate(aligned):
-            aligned[i], bad = _finite(x)
-            self.bad_samples += bad
+            if isinstance(self.node.inputs[i], SourceNode):  # what other nodes give has been looked at there
+                aligned[i] = self._clean(x)
         x, key = aligned[0], aligned[1] if len(aligned) > 1 else None
         if not self._on:
             return self._ring_out(x)

@@ -98,9 +98,11 @@ class AudioReader:
         The header's length is a claim: it does not decide how much memory is taken, and it must have been true.
         """
         promised, total = self._file.frames, 0
+        # Every value that is stored in single precision is one of double precision too; the library converts slowly.
+        dtype = "float32" if self.subtype == "FLOAT" else "float64"
         try:
             while True:
-                piece = self._file.read(frames, dtype="float64", always_2d=True)
+                piece = self._file.read(frames, dtype=dtype, always_2d=True)
                 if not len(piece):
                     break
                 if not np.isfinite(piece.sum()):
@@ -108,7 +110,7 @@ class AudioReader:
                 total += len(piece)
                 if total > MAX_SECONDS * self.rate_hz:
                     raise BadFileError(self.path, "length", f"is longer than {MAX_SECONDS // 3600} hours")
-                yield np.ascontiguousarray(piece.T)
+                yield np.ascontiguousarray(piece.T, dtype=np.float64)
         except soundfile.LibsndfileError as error:
             raise BadFileError(self.path, "", f"cannot be read as audio ({_plain(error)})") from None
         if total == 0:
@@ -205,6 +207,7 @@ class AudioWriter:
         if not soundfile.check_format(format_, subtype):
             raise BadFileError(path, "subtype", f"{format_} cannot hold {subtype}")
         self._bits = PCM_BITS.get(subtype)
+        self._single = subtype == "FLOAT"
         self._blocks = 0
         self.clipped = 0
         self._temporary = self.path.with_name(f".{self.path.name}.{os.getpid()}.part")
@@ -221,7 +224,7 @@ class AudioWriter:
             self.clipped += int(np.count_nonzero(np.abs(data) > 1.0))
             data = np.clip(data, -1.0, top)
         self._blocks += 1
-        self._file.write(data.T)
+        self._file.write(np.ascontiguousarray(data.T, dtype=np.float32 if self._single else np.float64))
 
     def __enter__(self) -> AudioWriter:
         return self

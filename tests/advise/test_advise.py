@@ -231,10 +231,10 @@ def test_what_a_device_did(tmp_path):
     session = edits.insert_device(project.session, "bass", device("gain", "g", gain_db=-6.0))
     session = edits.insert_device(session, "bass", device("compressor", "c", key="kick", threshold_db=-30.0))
     context = Context(session, session.song.sections[0], Renderer(project.store))
-    gain = device_effect(context, "bass", session.track("bass").device("g"))
+    gain = device_effect(context, "bass", "g")
     assert gain.after.lufs - gain.before.lufs == pytest.approx(-6.0, abs=0.01)
     assert gain.gain_db is None
-    duck = device_effect(context, "bass", session.track("bass").device("c"))
+    duck = device_effect(context, "bass", "c")
     assert duck.deepest_db < -3.0
     assert duck.key is not None
     assert 0.0 < duck.reduced_share < 1.0

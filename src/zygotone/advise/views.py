@@ -9,13 +9,14 @@ import numpy as np
 
 from zygotone.advise.findings import Context
 from zygotone.advise.kick_bass import Pair, measure_pair
+from zygotone.devices import Host, make_processor
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.graph import Node
 from zygotone.measure.dynamics import crest_db, pumping_db
 from zygotone.measure.loudness import integrated_lufs
 from zygotone.measure.low_end import band_envelope
 from zygotone.measure.spectrum import centroid_hz, log_spectrum_db, spectrum
-from zygotone.session.models import Device
+from zygotone.session.models import Device, walk
 
 FREQS_HZ: FloatArray = np.geomspace(25.0, 16000.0, 300)
 LOW_BAND_HZ = (30.0, 120.0)
@@ -61,10 +62,11 @@ class Effect:
     latency_ms: float
 
 
-def device_effect(context: Context, strip_id: str, device: Device) -> Effect:
-    """Measured on the section of ``context``. A device that is off changes nothing."""
+def device_effect(context: Context, strip_id: str, path: str) -> Effect:
+    """Measured on the section of ``context``; ``path`` as in ``models.walk``. A device that is off changes nothing."""
     rate = context.rate_hz
-    before_node, after_node = context.graph.tap(strip_id, device.id)
+    device = context.session.strip(strip_id).device(path)
+    before_node, after_node = context.graph.tap(strip_id, path)
     keyed = device.key is not None and device.on
     gain = before = None
     if after_node is not before_node:
@@ -101,11 +103,11 @@ class Step:
 
 
 def chain_steps(context: Context, strip_id: str) -> dict[str, Step]:
-    """Change of loudness and crest through each device of a chain."""
+    """Change of loudness and crest through each device of a chain, by path."""
     steps: dict[str, Step] = {}
-    for device in context.session.strip(strip_id).chain:
-        before, after = (heard_at(context, node) for node in context.graph.tap(strip_id, device.id))
-        steps[device.id] = Step(after.lufs - before.lufs, after.crest_db - before.crest_db)
+    for path, _ in walk(context.session.strip(strip_id).chain):
+        before, after = (heard_at(context, node) for node in context.graph.tap(strip_id, path))
+        steps[path] = Step(after.lufs - before.lufs, after.crest_db - before.crest_db)
     return steps
 
 
@@ -167,3 +169,41 @@ def harmonics_db(curve_output: FloatArray, *, count: int = 10) -> FloatArray:
 
 def finite(value: float | None) -> bool:
     return value is not None and math.isfinite(value)
+
+
+# --- what a device does to a click ---------------------------------------------------------------------------------
+
+RESPONSE_KINDS = ("filter", "cabinet", "phaser", "flanger", "width", "spread")
+TAIL_KINDS = ("delay", "reverb", "chorus", "doubler")
+_CLICK = 1e-3  # soft enough for any loop to be straight
+
+
+@dataclass(frozen=True, slots=True)
+class ClickAnswer:
+    """What a click gives: its spectrum, and its level over time."""
+
+    response_db: FloatArray  # at FREQS_HZ, dry and wet blended as the device has them
+    seconds: float
+    level_db: FloatArray  # shape (2, TIME_POINTS), left and right, peak in equal slices of ``seconds``
+
+
+def click_answer(device: Device, host: Host) -> ClickAnswer:
+    """Of the device alone, as it is at the song's start. A clip it uses must be there."""
+    processor = make_processor(device, host)
+    seconds = min(12.0, max(0.25, 1.15 * processor.tail_s))
+    frames = round(seconds * host.rate_hz)
+    click = np.zeros((2, frames + processor.latency))
+    click[:, 0] = _CLICK
+    wet = processor.process(click, None)[:, processor.latency :] / _CLICK
+    if device.mix < 1.0:
+        wet = device.mix * wet
+        wet[:, 0] += 1.0 - device.mix
+    spectrum_ = np.abs(np.fft.rfft(wet[0], max(frames, 1 << 15)))
+    freqs = np.fft.rfftfreq(max(frames, 1 << 15), 1.0 / host.rate_hz)
+    response = np.interp(FREQS_HZ, freqs, spectrum_)
+    edges = np.linspace(0, frames, TIME_POINTS + 1).astype(int)[:-1]
+    level = np.maximum.reduceat(np.abs(wet), edges, axis=1)
+    return ClickAnswer(
+        np.asarray(20.0 * np.log10(np.maximum(response, 1e-4))), seconds,
+        np.asarray(20.0 * np.log10(np.maximum(level, 1e-5))),
+    )  # fmt: skip

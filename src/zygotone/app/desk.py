@@ -29,7 +29,7 @@ from zygotone.measure.loudness import integrated_lufs, true_peak
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.bench import Bench, LogEntry, Reading
 from zygotone.session.journal import end_journal, recover, write_journal
-from zygotone.session.models import Section, Session
+from zygotone.session.models import Section, Session, walk
 from zygotone.session.project_file import Project, assets_needed, load_project, save_project
 
 MAX_RECENT = 8
@@ -261,7 +261,7 @@ class Desk(QObject):
             self.track_id = session.tracks[0].id if session.tracks else session.mix.id
             self.device_id = None
         strip = session.strip(self.track_id)
-        if self.device_id not in {d.id for d in strip.chain}:
+        if self.device_id not in {path for path, _ in walk(strip.chain)}:
             self.device_id = strip.chain[0].id if strip.chain else None
         sections = {s.id for s in session.song.sections}
         if not all(s in sections for s in self.loop):

@@ -29,7 +29,12 @@ def _end(value: float | None, unit: str) -> str:
 
 class Margin(QWidget):
     def __init__(
-        self, desk: Desk, *, add_device: Callable[[str], None], show_finding: Callable[[Finding], None]
+        self,
+        desk: Desk,
+        *,
+        add_device: Callable[[str], None],
+        add_series: Callable[[], None],
+        show_finding: Callable[[Finding], None],
     ) -> None:
         super().__init__()
         self.setObjectName("margin")
@@ -40,6 +45,10 @@ class Margin(QWidget):
         self._reason: QLineEdit | None = None
         self._trial_for: object = None
         self._devices = QWidget()
+        self._series = button(
+            "Two in series: peaks, then gentle", "chains.add.series", add_series,
+            tip="Two compressors set from the material: one that catches only the loudest peaks, then one that holds the rest",
+        )  # fmt: skip
         grid = QGridLayout()
         grid.setSpacing(5)
         grid.setContentsMargins(0, 0, 0, 0)
@@ -52,7 +61,7 @@ class Margin(QWidget):
                 accessible=f"Add {kind.title}",
             )
             grid.addWidget(made, at // 2, at % 2)
-        self._devices.setLayout(column(label("Add a device", "heading"), grid, spacing=6))
+        self._devices.setLayout(column(label("Add a device", "heading"), grid, self._series, spacing=6))
         inner = QWidget()
         inner.setLayout(
             column(self._trial_space, self._finding_space, self._devices, 1, spacing=12, margins=(14, 12, 12, 10))

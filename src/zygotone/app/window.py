@@ -73,7 +73,12 @@ class Window(QMainWindow):
         self.stack = QStackedWidget()
         for each in self.stages.values():
             self.stack.addWidget(each)
-        self.margin = Margin(desk, add_device=self.chains.add_device, show_finding=self.act_on)
+        self.margin = Margin(
+            desk,
+            add_device=self.chains.add_device,
+            add_series=self.chains.add_peaks_then_gentle,
+            show_finding=self.act_on,
+        )
         self.margin.setFixedWidth(300)
         self.status = self._make_status()
         middle = row(self.left, self.stack, self.margin, spacing=0)

@@ -32,6 +32,17 @@ def envelope(audio: FloatArray, sample_rate_hz: int, *, hold_s: float = 0.012) -
     return _largest_near(magnitude, max(1, round(hold_s * sample_rate_hz)))
 
 
+def peak_and_body_db(audio: FloatArray, sample_rate_hz: int) -> tuple[float, float]:
+    """Peak, and the level it mostly has while it sounds: the median RMS of frames of 50 ms within 30 dB of the loudest.
+    Both −60 in silence."""
+    width = max(1, round(0.05 * sample_rate_hz))
+    n = audio.shape[1] // width
+    if n == 0 or not audio.any():
+        return -60.0, -60.0
+    levels = gain_to_db(np.sqrt(np.mean(np.square(audio[:, : n * width]).mean(axis=0).reshape(n, width), axis=1)))
+    return float(gain_to_db(np.max(np.abs(audio)))), float(np.median(levels[levels > levels.max() - 30.0]))
+
+
 def hits(audio: FloatArray, sample_rate_hz: int, *, apart_s: float = 0.1) -> list[int]:
     """First frame of each percussive hit: where the magnitude first passes 10 % of the hit's own peak.
 

@@ -8,10 +8,10 @@ from collections.abc import Callable
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
-from zygotone.advise.views import FREQS_HZ, TIME_POINTS, Effect, harmonics_db
+from zygotone.advise.views import FREQS_HZ, TIME_POINTS, ClickAnswer, Effect, click_answer, harmonics_db
 from zygotone.app.widgets.basic import row
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Mark, Plot
-from zygotone.devices import compressor, eq, keyed_eq, saturation
+from zygotone.devices import Host, compressor, ducker, eq, keyed_eq, saturation
 from zygotone.session.models import Device
 
 CHANGE = Axis(-24.0, 24.0, "dB", ticks=(-18, -12, -6, 0, 6, 12, 18), name="Change")
@@ -228,22 +228,153 @@ class SpectraPicture(Picture):
         self.section_s = 1.0
 
     def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
-        self.gain.setVisible(device.kind == "transient")
-        if effect is None:
-            self.spectra.show_curves((), empty="Measuring…")
-            return
-        top = 10.0 * math.ceil(float(max(effect.before.spectrum_db.max(), effect.after.spectrum_db.max())) / 10.0 + 0.2)
-        self.spectra.set_axes(y=Axis(top - 75.0, top, "dB", ticks=tuple(top - 10 - 20 * i for i in range(4))))
-        self.spectra.show_curves(
-            [
-                Curve("before", FREQS_HZ, effect.before.spectrum_db, "fill", "fill"),
-                Curve(
-                    "after",
-                    FREQS_HZ,
-                    effect.after.spectrum_db,
-                    "b" if kept is None or kept.params != device.params else "ink",
-                ),
-            ]
+        moving = effect is not None and effect.gain_db is not None
+        self.gain.setVisible(moving)
+        changed = kept is None or kept.params != device.params
+        show_spectra(self.spectra, effect, changed)
+        if moving:
+            show_gain(self.gain, effect, self.section_s, "b" if changed else "ink")
+
+
+def show_spectra(plot: Plot, effect: Effect | None, changed: bool) -> None:
+    """The track before and after a device."""
+    if effect is None:
+        plot.show_curves((), empty="Measuring…")
+        return
+    top = 10.0 * math.ceil(float(max(effect.before.spectrum_db.max(), effect.after.spectrum_db.max())) / 10.0 + 0.2)
+    plot.set_axes(y=Axis(top - 75.0, top, "dB", ticks=tuple(top - 10 - 20 * i for i in range(4))))
+    plot.show_curves(
+        [
+            Curve("before", FREQS_HZ, effect.before.spectrum_db, "fill", "fill"),
+            Curve("after", FREQS_HZ, effect.after.spectrum_db, "b" if changed else "ink"),
+        ]
+    )
+
+
+class _ClickPicture(Picture):
+    """Base of pictures of what a click gives; worked out anew only when the device has changed."""
+
+    def __init__(self, host: Callable[[], Host]) -> None:
+        super().__init__()
+        self._host = host
+        self._known: dict[object, ClickAnswer] = {}
+
+    def _answer(self, device: Device) -> ClickAnswer:
+        host = self._host()
+        key = (device.kind, device.params, device.mix, host.rate_hz, host.bpm)
+        if key not in self._known:
+            if len(self._known) > 8:
+                self._known.clear()
+            self._known[key] = click_answer(device, host)
+        return self._known[key]
+
+
+class ResponsePicture(_ClickPicture):
+    """Frequency response over the track's spectrum."""
+
+    def __init__(self, host: Callable[[], Host]) -> None:
+        super().__init__(host)
+        self.plot = Plot(FREQUENCY, CHANGE, name="chains.picture", accessible="Response over the spectrum", height=190)
+        self.setLayout(row(self.plot))
+
+    def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+        curves = []
+        if effect is not None:
+            curves.append(spectrum_curve("track here", effect.before.spectrum_db, "fill", "fill"))
+        changed = kept is None or kept.params != device.params or kept.mix != device.mix
+        if kept is not None and changed:
+            curves.append(Curve("A response", FREQS_HZ, self._answer(kept).response_db, "a", "dash"))
+        colour = "b" if changed else "ink"
+        curves.append(Curve("response", FREQS_HZ, self._answer(device).response_db, colour, "line", 2.0))
+        self.plot.show_curves(curves)
+
+
+class TailPicture(_ClickPicture):
+    """What follows a click, over time, and the spectrum before and after."""
+
+    def __init__(self, host: Callable[[], Host]) -> None:
+        super().__init__(host)
+        self.tail = Plot(
+            Axis(0, 1, "s"), Axis(-80, 6, "dB", ticks=(-72, -60, -48, -36, -24, -12, 0)), name="chains.tail",
+            accessible="What follows a click", height=190,
+        )  # fmt: skip
+        self.spectra = Plot(
+            FREQUENCY, Axis(-90, 0, "dB", ticks=(-80, -60, -40, -20)), name="chains.picture",
+            accessible="Spectrum before and after", height=190,
+        )  # fmt: skip
+        self.setLayout(row(self.tail, self.spectra, spacing=8))
+        self.layout().setStretch(0, 3)
+        self.layout().setStretch(1, 2)
+
+    def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+        changed = kept is None or kept.params != device.params or kept.mix != device.mix
+        answer = self._answer(device)
+        step = next(s for s in (0.05, 0.1, 0.2, 0.5, 1, 2, 5) if answer.seconds / s <= 8)
+        self.tail.set_axes(
+            Axis(
+                0.0, answer.seconds, "s", ticks=tuple(round(step * i, 2) for i in range(int(answer.seconds / step) + 1))
+            )
         )
-        if device.kind == "transient":
-            show_gain(self.gain, effect, self.section_s, "b" if kept is None or kept.params != device.params else "ink")
+        x = np.linspace(0.0, answer.seconds, TIME_POINTS)
+        curves = [Curve("left", x, answer.level_db[0], "b" if changed else "ink", "line", 1.2)]
+        if not np.allclose(answer.level_db[0], answer.level_db[1], atol=0.5):
+            curves.append(Curve("right", x, answer.level_db[1], "soft", "line", 1.0))
+        self.tail.show_curves(curves)
+        show_spectra(self.spectra, effect, changed)
+
+
+class DuckPicture(Picture):
+    """The drawn curve, whose points are dragged, and the gain over the section."""
+
+    def __init__(
+        self,
+        on_point: Callable[[int, float, float], None],
+        on_select: Callable[[int], None],
+        on_release: Callable[[], None],
+    ) -> None:
+        super().__init__()
+        self.curve = Plot(
+            Axis(0.0, 1.0, "", ticks=(0, 0.25, 0.5, 0.75, 1), name="Share of the length"), Axis(0.0, 1.0, "depth", ticks=(0, 0.5, 1)),
+            name="chains.picture", accessible="The ducking curve", height=190,
+        )  # fmt: skip
+        self.gain = Plot(
+            Axis(0, 1, "s"), Axis(-18, 3, "dB", ticks=(-18, -12, -6, 0)), name="chains.gain", accessible="Gain over time",
+            height=190,
+        )  # fmt: skip
+        self.setLayout(row(self.curve, self.gain, spacing=8))
+        self.layout().setStretch(0, 2)
+        self.layout().setStretch(1, 3)
+        self.section_s = 1.0
+        self.selected = 0
+        self._held: int | None = None
+        self._points: list[tuple[float, float]] = []
+        self._on_point, self._on_select = on_point, on_select
+        self.curve.pressed.connect(self._press)
+        self.curve.dragged.connect(self._drag)
+        self.curve.released.connect(on_release)
+
+    def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+        t = np.linspace(0.0, 1.0, 201)
+        changed = kept is None or kept.params != device.params
+        curves = []
+        if kept is not None and changed:
+            curves.append(Curve("A", t, ducker.curve_of(kept.params, t), "a", "dash"))
+        curves.append(Curve("curve", t, ducker.curve_of(device.params, t), "b" if changed else "ink", "line", 2.0))
+        self._points = [(p["at"], p["depth"]) for p in device.params["points"]]
+        marks = [
+            Mark(str(i + 1), at, depth, "ink" if i == self.selected else "soft")
+            for i, (at, depth) in enumerate(self._points)
+        ]
+        self.curve.show_curves(curves, marks)
+        show_gain(self.gain, effect, self.section_s, "b" if changed else "ink")
+
+    def _press(self, at: float, depth: float) -> None:
+        self._held = None
+        near = [math.hypot(a - at, 0.5 * (d - depth)) for a, d in self._points]
+        if near and min(near) < 0.06:
+            self._held = near.index(min(near))
+            self._on_select(self._held)
+
+    def _drag(self, at: float, depth: float) -> None:
+        if self._held is not None:
+            self._on_point(self._held, at, depth)

@@ -52,7 +52,7 @@ class Scale(QWidget):
         self.setFixedHeight(32)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self._param, self._on_change, self._on_release = param, on_change, on_release
-        self.value, self.kept = float(param.default), None
+        self.value, self.kept = param.number_of(param.default, bpm=120.0), None
         self._ticks = ruler_ticks(param)
         theme().changed.connect(self.update)
 
@@ -120,7 +120,7 @@ class Scale(QWidget):
         self._on_release()
 
     def mouseDoubleClickEvent(self, event) -> None:
-        self._on_change(float(self._param.default))
+        self._on_change(self._param.default)
 
     def nudge(self, steps: float) -> None:
         """A hundredth of the ruler a step; whole numbers by one."""
@@ -151,7 +151,7 @@ class Scale(QWidget):
         elif event.key() == Qt.Key.Key_End:
             self._on_change(self._param.high)
         elif event.key() in (Qt.Key.Key_Backspace, Qt.Key.Key_Delete):
-            self._on_change(float(self._param.default))
+            self._on_change(self._param.default)
         else:
             super().keyPressEvent(event)
 
@@ -182,10 +182,14 @@ class Ruler(QWidget):
         head = label(param.label, "soft")
         self.setLayout(column(row(head, 1, self.field), self.scale, spacing=0))
 
-    def show_value(self, value: float, kept: float | None) -> None:
-        """Showing is never setting."""
-        self.scale.show_value(value, kept)
+    def show_value(self, value: Any, kept: Any | None) -> None:
+        """Showing is never setting. A note value stands where its time at this tempo lies."""
+        bpm = self._bpm()
+        on_scale = self.param.number_of(value, bpm=bpm)
+        self.scale.show_value(on_scale, None if kept is None else self.param.number_of(kept, bpm=bpm))
         self._shown = self.param.format(value)
+        if isinstance(value, str):
+            self.setToolTip(f"{self.param.help}\nNow {self.param.format(on_scale)}")
         if not self.field.hasFocus() or not self.field.isModified():
             self.field.setText(self._shown)
 

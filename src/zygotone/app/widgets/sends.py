@@ -1,0 +1,121 @@
+"""Where a strip leads besides its own way: group, and copies to returns."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PySide6.QtWidgets import QComboBox, QGridLayout, QWidget
+
+from zygotone.app.desk import Desk
+from zygotone.app.widgets.basic import button, clear, column, label, row
+from zygotone.app.widgets.ruler import Ruler
+from zygotone.session.edits import add_bus, change_strip, remove_send, set_send
+from zygotone.session.models import SEND, Strip, Track
+
+_NEW = "new return…"
+_COLUMNS = 4
+
+
+class SendsPanel(QWidget):
+    """The group a track goes to, a ruler for each send, and a way to add one."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.setObjectName("chains.sends")
+        self._desk = desk
+        self._shown: object = None
+        self._rulers: dict[str, Ruler] = {}
+        self._head = row(spacing=8)
+        self._grid = QGridLayout()
+        self._grid.setHorizontalSpacing(12)
+        for i in range(_COLUMNS):
+            self._grid.setColumnStretch(i, 1)
+        self.setLayout(column(self._head, self._grid, spacing=4))
+
+    def show_strip(self, strip: Strip) -> None:
+        session = self._desk.session
+        self.setVisible(strip.id != session.mix.id)
+        wanted = (
+            strip.id, tuple((s.to, s.tap) for s in strip.sends), tuple((b.id, b.name) for b in session.buses),
+            strip.bus if isinstance(strip, Track) else None,
+        )  # fmt: skip
+        if wanted != self._shown:
+            self._shown = wanted
+            self._make(strip)
+        kept = {s.id: s for s in self._desk.bench.kept.strips()}.get(strip.id)
+        old = {s.to: s.level_db for s in kept.sends} if kept else {}
+        for send in strip.sends:
+            self._rulers[send.to].show_value(send.level_db, old.get(send.to))
+
+    def _make(self, strip: Strip) -> None:
+        desk, session = self._desk, self._desk.session
+        clear(self._head)
+        clear(self._grid)
+        self._rulers = {}
+        self._head.addWidget(label("Goes to", "heading"))
+        if isinstance(strip, Track):
+            group = QComboBox()
+            group.setObjectName("chains.group")
+            group.setAccessibleName("Group")
+            group.addItem(session.mix.name, None)
+            for bus in session.buses:
+                group.addItem(bus.name, bus.id)
+            group.setCurrentIndex(max(0, group.findData(strip.bus)))
+            group.activated.connect(
+                lambda i: desk.edit("Group", lambda s: change_strip(s, strip.id, bus=group.itemData(i)))
+            )
+            self._head.addWidget(group)
+        sent = {s.to for s in strip.sends}
+        add = QComboBox()
+        add.setObjectName("chains.send.add")
+        add.setAccessibleName("Add a send")
+        add.setToolTip("A copy of this signal to a return, such as a reverb that several tracks share")
+        add.addItem("add a send…", None)
+        for bus in session.buses:
+            if bus.id != strip.id and bus.id not in sent:
+                add.addItem(bus.name, bus.id)
+        add.addItem(_NEW, _NEW)
+        add.activated.connect(lambda i: self._add(strip.id, add.itemData(i)))
+        self._head.addWidget(add)
+        self._head.addStretch(1)
+        for at, send in enumerate(strip.sends):
+            name = session.strip(send.to).name
+            ruler = Ruler(
+                replace(SEND, label=f"Send: {name}"), f"chains.send.{send.to}",
+                on_change=lambda v, to=send.to: desk.edit(
+                    "Send", lambda s: set_send(s, strip.id, to, level_db=v), merge_key=("send", strip.id, to)
+                ),
+                on_release=desk.bench.end_merge, on_error=desk.message.emit,
+            )  # fmt: skip
+            tap = QComboBox()
+            tap.setObjectName(f"chains.send.{send.to}.tap")
+            tap.setAccessibleName(f"Send to {name}, taken")
+            tap.addItem("after level and pan", "after")
+            tap.addItem("before level and pan", "before")
+            tap.setCurrentIndex(tap.findData(send.tap))
+            tap.activated.connect(
+                lambda i, to=send.to, b=tap: desk.edit("Send", lambda s: set_send(s, strip.id, to, tap=b.itemData(i)))
+            )
+            gone = button(
+                "Remove", f"chains.send.{send.to}.remove",
+                lambda to=send.to: desk.edit("Remove send", lambda s: remove_send(s, strip.id, to)),
+                kind="plain", accessible=f"Remove the send to {name}",
+            )  # fmt: skip
+            cell = QWidget()
+            cell.setLayout(column(ruler, row(tap, 1, gone), spacing=2))
+            self._rulers[send.to] = ruler
+            self._grid.addWidget(cell, at // _COLUMNS, at % _COLUMNS)
+
+    def _add(self, strip_id: str, target: str | None) -> None:
+        if target is None:
+            return
+        desk = self._desk
+        if target != _NEW:
+            desk.edit("Add send", lambda s: set_send(s, strip_id, target))
+            return
+
+        def with_return(session):
+            grown = add_bus(session, "Return")
+            return set_send(grown, strip_id, grown.buses[-1].id)
+
+        desk.edit("Add return", with_return)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
+from device_pictures import CAPTIONS, draw
+
 from zygotone.session.catalogue import DEVICES, SOURCES
 from zygotone.session.models import Session
 
@@ -16,13 +18,27 @@ def table(params) -> list[str]:
     for p in params:
         if p.choices:
             span = ", ".join(str(c) for c in p.choices)
-        elif p.is_number:
+        elif p.has_range:
             span = f"{p.low:g} to {p.high:g} {p.unit}".strip() + (", logarithmic" if p.scale == "log" else "")
+            span += ", or a note value such as `1/8d`" if p.type == "note_time" else ""
         else:
-            span = {"bool": "true, false", "list": "a list"}.get(p.type, p.type)
-        default = "" if p.type == "list" else f"{p.default:g}" if p.is_number else str(p.default).lower()
+            span = {
+                "bool": "true, false",
+                "list": "a list",
+                "file": "a clip of the project; in a chain file, a file beside it",
+            }.get(p.type, p.type)
+        default = "" if p.type in ("list", "file") else f"{p.default:g}" if p.is_number else str(p.default).lower()
         lines.append(f"| `{p.name}` | {span} | {default} | {p.help} |")
     return lines
+
+
+def picture(kind) -> list[str]:
+    """The picture that ``device_pictures.py`` draws, where it draws one."""
+    caption = CAPTIONS.get(kind.kind)
+    if caption is None:
+        return []
+    draw(kind.kind, DOCS / "devices")
+    return [f"![{kind.title}](devices/{kind.kind}.svg)", "", f"*{caption}*", ""]
 
 
 def catalogue(kinds) -> list[str]:
@@ -35,9 +51,10 @@ def catalogue(kinds) -> list[str]:
             "",
             *table(kind.params),
             "",
+            *picture(kind),
         ]
         for p in kind.params:
-            if p.items:
+            if p.items and p.entries == "values":
                 lines += [f"Each of `{p.name}` (at most {p.max_items}):", "", *table(p.items), ""]
     return lines
 
@@ -47,8 +64,10 @@ def main() -> None:
         "# Devices and sound sources", "",
         "Written by `python docs/make_format.py` from the declarations in `src/zygotone/devices` and `src/zygotone/sources`.",
         "", "Every device also has `on`, `mix` (0 to 1, dry aligned to wet), `label` and, where it takes one, `key`:",
-        '`{"track": id, "tap": "after"}`, another track taken before or after its chain.', "",
+        '`{"track": id, "tap": "after"}`, another track or bus taken before or after its chain. The pictures are measured on',
+        "the devices themselves.", "",
     ]  # fmt: skip
+    (DOCS / "devices").mkdir(exist_ok=True)
     lines = [*head, *catalogue(DEVICES), "# Sources", "", *catalogue(SOURCES)]
     (DOCS / "devices.md").write_text("\n".join(lines))
     path = DOCS / "format.md"

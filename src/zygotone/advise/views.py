@@ -194,13 +194,15 @@ def click_answer(device: Device, host: Host) -> ClickAnswer:
     frames = round(seconds * host.rate_hz)
     click = np.zeros((2, frames + processor.latency))
     click[:, 0] = _CLICK
-    wet = processor.process(click, None)[:, processor.latency :] / _CLICK
+    whole = processor.process(click, None) / _CLICK
     if device.mix < 1.0:
-        wet = device.mix * wet
-        wet[:, 0] += 1.0 - device.mix
-    spectrum_ = np.abs(np.fft.rfft(wet[0], max(frames, 1 << 15)))
+        whole = device.mix * whole
+        whole[:, processor.latency] += 1.0 - device.mix
+    # The whole of it, since what a linear-phase filter gives comes before its latency has passed, too.
+    spectrum_ = np.abs(np.fft.rfft(whole[0], max(frames, 1 << 15)))
     freqs = np.fft.rfftfreq(max(frames, 1 << 15), 1.0 / host.rate_hz)
     response = np.interp(FREQS_HZ, freqs, spectrum_)
+    wet = whole[:, processor.latency :]
     edges = np.linspace(0, frames, TIME_POINTS + 1).astype(int)[:-1]
     level = np.maximum.reduceat(np.abs(wet), edges, axis=1)
     return ClickAnswer(

@@ -23,7 +23,16 @@ from zygotone.errors import ZygotoneError
 from zygotone.music.keys import Key, parse_key
 from zygotone.music.tempo import COMMON_NOTE_VALUES, note_value_to_seconds
 from zygotone.session.audio_files import AUDIO_SUFFIXES, read_audio
-from zygotone.session.edits import change_sections, change_song, change_strip, make_id, move_track, remove_track
+from zygotone.session.edits import (
+    add_bus,
+    change_sections,
+    change_song,
+    change_strip,
+    make_id,
+    move_track,
+    remove_bus,
+    remove_track,
+)
 from zygotone.session.models import ROLES, ClipSource, Section, Session, Track
 
 OCTAVES = range(1, 7)
@@ -86,9 +95,10 @@ class BriefStage(QWidget):
         self.a4.setKeyboardTracking(False)
         self.a4.valueChanged.connect(lambda hz: self._song("Tuning", a4_hz=hz))
 
-        self._track_grid, self._section_grid = QGridLayout(), QGridLayout()
+        self._track_grid, self._section_grid, self._bus_grid = QGridLayout(), QGridLayout(), QGridLayout()
+        self._buses_shown: object = None
         self._tempo_grid, self._key_grid = QGridLayout(), QGridLayout()
-        for grid in (self._track_grid, self._section_grid, self._tempo_grid, self._key_grid):
+        for grid in (self._track_grid, self._section_grid, self._bus_grid, self._tempo_grid, self._key_grid):
             grid.setSpacing(4)
             grid.setHorizontalSpacing(8)
         self.drop_note = label(_DROP, "soft")
@@ -113,6 +123,16 @@ class BriefStage(QWidget):
                 margins=(12, 10, 12, 10),
             )
         )
+        buses = card(
+            column(
+                row(
+                    label("Buses", "heading"), label("groups that tracks lead to, and returns that sends feed", "soft"), 1,
+                    button("Add bus", "brief.add_bus", lambda: desk.edit("Add bus", lambda s: add_bus(s, "Bus"))),
+                ),
+                self._bus_grid,
+                margins=(12, 10, 12, 10),
+            )
+        )  # fmt: skip
         tempo_table = card(
             column(label("Note values at this tempo, ms", "heading"), self._tempo_grid, margins=(12, 10, 12, 10))
         )
@@ -122,7 +142,7 @@ class BriefStage(QWidget):
             column(
                 row(label("Brief", "title"), 1),
                 row(self.title, self.tempo, self.key, self.beats, self.a4, spacing=8),
-                row(column(tracks, sections, 1, spacing=8), column(tempo_table, key_table, 1, spacing=8), spacing=8),
+                row(column(tracks, buses, sections, 1, spacing=8), column(tempo_table, key_table, 1, spacing=8), spacing=8),
                 1, spacing=8, margins=(16, 10, 10, 10),
             )
         )  # fmt: skip
@@ -150,6 +170,15 @@ class BriefStage(QWidget):
         if brief != self._tracks_shown:
             self._tracks_shown = brief
             self._show_tracks(tracks)
+        session = self._desk.session
+        fed = {
+            b.id: (sum(t.bus == b.id for t in tracks), sum(x.to == b.id for s in session.strips() for x in s.sends))
+            for b in session.buses
+        }
+        wanted = tuple((b.id, b.name, *fed[b.id]) for b in session.buses)
+        if wanted != self._buses_shown:
+            self._buses_shown = wanted
+            self._show_buses(wanted)
         if song.sections != self._sections_shown:
             self._sections_shown = song.sections
             self._show_sections(song.sections)
@@ -157,6 +186,26 @@ class BriefStage(QWidget):
         if tables != self._tables_shown:
             self._tables_shown = tables
             self._show_tables()
+
+    def _show_buses(self, buses: tuple[tuple[str, str, int, int], ...]) -> None:
+        clear(self._bus_grid)
+        if not buses:
+            self._bus_grid.addWidget(label("No buses: every track goes straight into the mix.", "soft"), 0, 0)
+        for at, (bus_id, bus_name, tracks, sends) in enumerate(buses):
+            name = QLineEdit(bus_name)
+            name.setObjectName(f"brief.bus.{bus_id}.name")
+            name.setAccessibleName(f"Name of bus {at + 1}")
+            name.editingFinished.connect(lambda n=name, i=bus_id: self._rename(i, n))
+            words = [f"{n} {what}{'s' if n != 1 else ''}" for n, what in ((tracks, "track"), (sends, "send")) if n]
+            gone = button(
+                "Remove", f"brief.bus.{bus_id}.remove",
+                lambda i=bus_id: self._desk.edit("Remove bus", lambda s: remove_bus(s, i)),
+                kind="plain", accessible=f"Remove {bus_name}",
+            )  # fmt: skip
+            self._bus_grid.addWidget(name, at, 0)
+            self._bus_grid.addWidget(label(", ".join(words) or "nothing yet", "soft"), at, 1)
+            self._bus_grid.addWidget(gone, at, 2)
+        self._bus_grid.setColumnStretch(0, 1)
 
     def _show_tracks(self, tracks: tuple[Track, ...]) -> None:
         clear(self._track_grid)
@@ -281,7 +330,7 @@ class BriefStage(QWidget):
     def _rename(self, track_id: str, field: QLineEdit) -> None:
         """A new name must be free; otherwise the old one comes back and a message says why."""
         name = field.text().strip()
-        old = self._desk.session.track(track_id).name
+        old = self._desk.session.strip(track_id).name
         taken = {s.name for s in self._desk.session.strips()} - {old}
         if name == old:
             return

@@ -808,8 +808,10 @@ class ChainsStage(QWidget):
             strip_id, path, where = self.desk.track_id, self.path, self.where
             self._where_strip = strip_id
             self.desk.edit("Remove device", lambda s: remove_device(s, strip_id, path))
-            if where:
+            if where:  # stay in the branch, also if it is empty now
                 self.where = where
+                left = self.chain
+                self.desk.select_device(f"{where}/{left[0].id}" if left else None)
                 self._show()
 
     def _rename(self) -> None:

@@ -172,7 +172,8 @@ class LanePanel(QWidget):
         step = next(s for s in (1, 2, 4, 8, 16, 32, 64, 128, 256, 512, 1024) if beats / s <= 12)
         if lane.shape == "drawn":
             self.plot.set_axes(
-                Axis(0.0, 1.0, "", name="Share of a cycle", ticks=(0, 0.25, 0.5, 0.75, 1)), Axis(0.0, 1.0, "", ticks=(0, 0.5, 1))
+                Axis(0.0, 1.0, "", name="Share of a cycle", ticks=(0, 0.25, 0.5, 0.75, 1)),
+                Axis(0.0, 1.0, "", ticks=(0, 0.5, 1)),
             )
             t = np.linspace(0.0, 1.0, 201)
             unit = Param(name="x", label="x", help="x.", default=0.0)

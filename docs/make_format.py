@@ -37,7 +37,6 @@ def picture(kind) -> list[str]:
     caption = CAPTIONS.get(kind.kind)
     if caption is None:
         return []
-    draw(kind.kind, DOCS / "devices")
     return [f"![{kind.title}](devices/{kind.kind}.svg)", "", f"*{caption}*", ""]
 
 
@@ -68,6 +67,8 @@ def main() -> None:
         "the devices themselves.", "",
     ]  # fmt: skip
     (DOCS / "devices").mkdir(exist_ok=True)
+    for kind in CAPTIONS:
+        draw(kind, DOCS / "devices")
     lines = [*head, *catalogue(DEVICES), "# Sources", "", *catalogue(SOURCES)]
     (DOCS / "devices.md").write_text("\n".join(lines))
     path = DOCS / "format.md"

@@ -26,6 +26,7 @@ from zygotone.session.models import (
     Part,
     Phrase,
     Section,
+    Send,
     Session,
     Song,
     Sound,
@@ -118,7 +119,7 @@ def _drums() -> tuple[Track, Track, Track]:
     )  # fmt: skip
     backbeat = _phrase("snare", 1, [(1.0, 0.5, 60, 0.9), (3.0, 0.5, 60, 0.95)])
     snare = Track(
-        id="snare", name="Snare", role="snare", seat=2, bus="drums", level_db=-7.0,
+        id="snare", name="Snare", sends=(Send(to="space", level_db=-14.0),), role="snare", seat=2, bus="drums", level_db=-7.0,
         source=_instrument(
             [_layer("Head", "body", "drum", {"model": "snare", "tune_hz": 185, "drop_semitones": 5, "drop_ms": 15, "decay_ms": 110, "tone_db": -6, "click_db": -12, "noise_db": 0, "noise_decay_ms": 150, "noise_low_hz": 900, "noise_high_hz": 9000})],
             {"verse": backbeat, "chorus": backbeat},
@@ -186,7 +187,7 @@ def _upper() -> tuple[Track, Track]:
     chords = [(4.0 * bar, 3.9, p, 0.7) for bar, chord in enumerate(CHORDS) for p in chord]
     pad_line = _phrase("pad", 4, chords)
     pad = Track(
-        id="pad", name="Pad", role="pad", seat=7, level_db=-17.0,
+        id="pad", name="Pad", sends=(Send(to="space", level_db=-10.0),), role="pad", seat=7, level_db=-17.0,
         source=_instrument(
             [
                 _layer(
@@ -215,6 +216,7 @@ def _upper() -> tuple[Track, Track]:
             {"chorus": lead_line, "outro": lead_line},
         ),
         chain=(_device("compressor", "compressor", threshold_db=-24, ratio=2.5, attack_ms=12, release_ms=160, detector="rms"),),
+        sends=(Send(to="echo", level_db=-12.0), Send(to="space", level_db=-16.0)),
     )  # fmt: skip
     return lead, pad
 
@@ -252,10 +254,19 @@ def build_demo() -> Project:
             Bus(id="drums", name="Drum bus"),
             Bus(id="low-end", name="Low end"),
             Bus(id="guitars", name="Guitars"),
+            Bus(
+                id="space", name="Space", level_db=-4.0,
+                chain=(_device("reverb", "reverb", label="Hall", space="hall", decay_s=2.2, predelay="1/64", low_cut_hz=250, damping_hz=6000),),
+            ),
+            Bus(
+                id="echo", name="Echo", level_db=-6.0,
+                chain=(_device("delay", "delay", label="Dotted eighth", mode="ping_pong", time="1/8d", feedback=0.35, low_cut_hz=300, high_cut_hz=4500),),
+                sends=(Send(to="space", level_db=-12.0),),
+            ),
         ),
         mix=Bus(
             id="mix", name="Mix", level_db=-3.0,
-            chain=(_device("compressor", "glue", label="Glue", threshold_db=-14, ratio=1.5, knee_db=10, attack_ms=30, release_ms=200, detector="rms"),),
+            chain=(_device("compressor", "glue", label="Glue", threshold_db=-14, ratio=1.5, knee_db=10, attack_ms=30, release_ms=200, detector="rms"), _device("limiter", "limiter", label="Ceiling", ceiling_dbtp=-1.0)),
         ),
         assets=tuple(asset for _, asset in guitars),
     )  # fmt: skip

@@ -10,8 +10,9 @@ from typing import Any
 
 import numpy as np
 
-from zygotone.devices import make_processor
+from zygotone.dsp.shaping import CURVES
 from zygotone.dsp.strings import plucked_string
+from zygotone.engine.chains import process_chain
 from zygotone.measure.report import measure_audio
 from zygotone.session.catalogue import DEVICES, SOURCES
 from zygotone.session.models import Device, Envelope, Layer, Note, Sound, VoiceFilter
@@ -19,9 +20,18 @@ from zygotone.sources.instrument import render_note
 
 # Settings that reach kernels the defaults leave out.
 _REACH: dict[str, list[dict[str, Any]]] = {
+    "bit_reducer": [{"bits": 8.0, "hiss_db": -60.0}],
     "eq": [{"bands": [{"gain_db": 3.0}, {"gain_db": 3.0, "channel": "side"}]}],
     "compressor": [{}, {"detector": "rms"}],
+    "delay": [{"drive_db": 6.0, "low_cut_hz": 100.0, "time": 5.0}],
+    "filter": [{"env_octaves": 1.0, "depth_octaves": 1.0}, {"model": "ladder"}],
     "gain": [{"delay_ms": 0.01}],
+    "pitch": [{"semitones": 3.0}],
+    "reverb": [{}, {"space": "nonlinear"}],
+    "saturation": [{"curve": curve} for curve in CURVES] + [{"oversampling": 1}],
+    "spread": [{"method": "allpass"}],
+    "tremolo": [{"shape": "drift"}],
+    "width": [{"keep_below_hz": 100.0}],
 }
 
 
@@ -36,7 +46,7 @@ def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
     for kind in DEVICES:
         for values in _REACH.get(kind.kind, [{}]):
             device = Device.model_validate({"kind": kind.kind, **values})
-            jobs.append((kind.title, partial(make_processor(device, rate).process, noise, None)))
+            jobs.append((kind.title, partial(process_chain, noise, [device], rate, max_tail_s=0.0)))
     for source in SOURCES:
         layer = Layer(
             id="x",

@@ -43,22 +43,20 @@ def bass(window):
     return window.desk.session.track("bass")
 
 
-@pytest.mark.parametrize("kind", [kind.kind for kind in DEVICES])
-def test_every_device_opens_with_its_picture_and_rulers(window, chains, settled, kind):
-    click(window, f"chains.add.{kind}")
-    settled(window)
-    device = chains.device
-    assert device.kind == kind
-    assert device.mix == DEVICES.find(kind).usual_mix
-    plots = [p for picture in chains._pictures.values() if picture.isVisible() for p in picture.findChildren(Plot)]
-    assert plots
-    assert any(p._curves for p in plots)
-    for p in device.spec.params:
-        if p.has_range:
-            ruler = ruler_of(window, f"chains.ruler.{p.name}")
-            assert ruler.field.text() == p.format(device.params[p.name])
-    window.desk.bench.undo()
-    assert not bass(window).chain
+def test_every_device_opens_with_its_picture_and_rulers(window, chains, settled):
+    for kind in DEVICES:
+        click(window, f"chains.add.{kind.kind}")
+        settled(window)
+        device = chains.device
+        assert device.kind == kind.kind
+        assert device.mix == kind.usual_mix
+        plots = [p for picture in chains._pictures.values() if picture.isVisible() for p in picture.findChildren(Plot)]
+        assert any(p._curves for p in plots), kind.kind
+        for p in kind.params:
+            if p.has_range:
+                assert ruler_of(window, f"chains.ruler.{p.name}").field.text() == p.format(device.params[p.name])
+        window.desk.bench.undo()
+        assert not bass(window).chain
 
 
 def test_note_values_are_typed_and_stay_note_values(window, chains):

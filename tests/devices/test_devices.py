@@ -149,6 +149,18 @@ def test_a_key_moves_the_compressor_and_the_signal_does_not():
     assert processor.gain_db.min() < -20.0
 
 
+@pytest.mark.parametrize(("link_pct", "quiet_side_db"), [(100.0, -12.0), (50.0, -4.5), (0.0, 0.0)])
+def test_the_stereo_link_tells_how_much_the_sides_share(link_pct, quiet_side_db):
+    # Left 16 dB over the threshold and right 4 dB under it, 4:1: linked, both lose 12 dB; halfway between the levels
+    # (6 dB over) right loses 4.5 dB; by itself nothing.
+    x = sine(1000.0, 1.0, level_db=-4.0)
+    x[1] *= 10 ** (-20 / 20)
+    one = device("compressor", threshold_db=-20.0, ratio=4.0, knee_db=0.0, link_pct=link_pct)
+    y = make_processor(one, RATE).process(x, None)[:, -4800:]
+    change = 20 * np.log10(np.max(np.abs(y), axis=1) / np.max(np.abs(x[:, -4800:]), axis=1))
+    np.testing.assert_allclose(change, [-12.0, quiet_side_db], atol=0.1)
+
+
 def test_lookahead_catches_the_first_peak():
     one = device("compressor", threshold_db=-20.0, ratio=40.0, knee_db=0.0, attack_ms=0.5, lookahead_ms=5.0)
     x = np.concatenate([np.zeros((2, 4800)), sine(1000.0, 0.1)], axis=1)

@@ -19,7 +19,7 @@ RATE = 48000
 BUSY = {
     "bit_reducer": {"bits": 7.5, "rate_hz": 9000.0, "jitter": 0.4, "hiss_db": -60.0},
     "chorus": {"feedback": 0.3},
-    "compressor": {"threshold_db": -40.0, "ratio": 6.0, "lookahead_ms": 3.0, "key_low_cut_hz": 100.0},
+    "compressor": {"threshold_db": -40.0, "ratio": 6.0, "lookahead_ms": 3.0, "key_low_cut_hz": 100.0, "link_pct": 30.0},
     "deesser": {"threshold_db": -50.0},
     "delay": {
         "time": 7.0,

@@ -122,8 +122,8 @@ def test_a_change_renders_only_what_depends_on_it(demo):
     assert renderer.rendered_nodes == worked_out
     changed = edits.change_strip(demo.session, "pad", level_db=-30.0)
     second = renderer.mix(changed, section)
-    # The pad's fader, the mix's sum, its compressor and its fader.
-    assert renderer.rendered_nodes - worked_out == 4
+    # The pad's fader and its send; the hall's sum, reverb and fader; the mix's sum, compressor, limiter and fader.
+    assert renderer.rendered_nodes - worked_out == 9
     assert not np.array_equal(first, second)
 
 

@@ -15,6 +15,8 @@ from zygotone.app.main import make_application, make_window
 from zygotone.app.theme import theme
 from zygotone.app.window import Window
 from zygotone.demo import build_demo
+from zygotone.session.edits import change_device
+from zygotone.session.models import KeyInput
 
 WAIT_S = 60.0
 
@@ -66,6 +68,7 @@ def take(folder: Path, only: list[str]) -> None:
     desk.select_device("saturation")
     settle(window)
     shot("chains-saturation")
+    _new_devices(window, shot)
     window.show_stage("fit")
     window.fit.try_rung(4)
     desk.select_track("bass")
@@ -93,6 +96,44 @@ def take(folder: Path, only: list[str]) -> None:
         window.findChild(object, "help.keys.dialog").grab().save(str(folder / "keys.png"))
     desk.saved_changes = desk.bench.changes  # nothing here is worth a question about saving
     window.close()
+
+
+def _new_devices(window: Window, shot: Callable[[str], None]) -> None:
+    """Devices and lanes that the demo has not, put in for a picture and taken out again."""
+    desk, chains = window.desk, window.chains
+    desk.select_track("space")
+    settle(window)
+    shot("chains-reverb")
+    before = desk.bench.changes
+    desk.select_track("mix")
+    desk.select_device("glue")
+    chains.add_device("multiband")
+    bands = [
+        {"threshold_db": -26.0, "ratio": 2.5},
+        {"threshold_db": -24.0, "ratio": 1.6},
+        {"up_threshold_db": -40.0, "up_ratio": 1.5},
+    ]
+    desk.edit("Bands", lambda s: change_device(s, "mix", "multiband", bands=bands))
+    settle(window)
+    shot("chains-multiband")
+    desk.select_track("pad")
+    chains.add_device("ducker")
+    desk.edit("Key", lambda s: change_device(s, "pad", "ducker", key=KeyInput(track="kick")))
+    settle(window)
+    shot("chains-ducker")
+    chains.add_device("filter")
+    chains.lanes.add_lane("filter", "cutoff_hz")
+    for beat, hz in ((0.0, 20000.0), (8.0, 600.0), (24.0, 9000.0)):
+        chains.lanes._press(beat, hz)
+        chains.lanes._let_go()
+    settle(window)
+    inner = chains.lanes
+    QApplication.processEvents()
+    chains.scroll.ensureWidgetVisible(inner.plot)
+    shot("chains-automation")
+    while desk.bench.changes > before and desk.bench.undo_label is not None:
+        desk.bench.undo()
+    settle(window)
 
 
 if __name__ == "__main__":

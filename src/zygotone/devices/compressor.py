@@ -15,7 +15,7 @@ from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass
 from zygotone.dsp.levels import seconds_to_frames, smoothing
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
-from zygotone.session.params import Values, choice, frequency, level, number
+from zygotone.session.params import Values, choice, frequency, level, number, percent
 
 KIND = Kind(
     kind="compressor",
@@ -34,6 +34,7 @@ KIND = Kind(
         level("makeup_db", "Make-up", -24.0, 24.0, 0.0, "Level after the reduction."),
         frequency("key_low_cut_hz", "Key low cut", 20.0, "The detector does not hear below this; 20 Hz is off.", high=2000.0),
         frequency("key_high_cut_hz", "Key high cut", 20000.0, "The detector does not hear above this; 20 kHz is off.", low=200.0),
+        percent("link_pct", "Stereo link", 100.0, "100 turns both sides down alike, so that the picture stands still; 0 each for itself."),
     ),
 )  # fmt: skip
 
@@ -52,9 +53,14 @@ class Compressor(Processor):
         rate_hz = host.rate_hz
         self._params = params
         attack_s, release_s = params["attack_ms"] * 1e-3, params["release_ms"] * 1e-3
-        self._level = Level(params["detector"], attack_s=attack_s, release_s=release_s, sample_rate_hz=rate_hz)
+        # One detector for both sides; where they are not wholly linked, one for each besides.
+        self._linked = params["link_pct"] >= 100.0
+        self._levels = [
+            Level(params["detector"], attack_s=attack_s, release_s=release_s, sample_rate_hz=rate_hz)
+            for _ in range(1 if self._linked else 3)
+        ]
         self._attack = smoothing(attack_s, sample_rate_hz=rate_hz)
-        self._release = smoothing(self._level.release_s, sample_rate_hz=rate_hz)
+        self._release = smoothing(self._levels[0].release_s, sample_rate_hz=rate_hz)
         filters = []
         if params["key_low_cut_hz"] > 20.0:
             filters.append(highpass_sos(params["key_low_cut_hz"], BUTTERWORTH_Q, sample_rate_hz=rate_hz))
@@ -63,19 +69,39 @@ class Compressor(Processor):
         self._key_filter = SosStereo(np.array(filters)) if filters else None
         self.latency = seconds_to_frames(params["lookahead_ms"] * 1e-3, sample_rate_hz=rate_hz)
         self._delay = DelayLine(self.latency)
-        self._reduction_state = np.zeros(1)
+        self._reduction_state = np.zeros((2, 1))
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         p = self._params
         heard = x if key is None else key
         if self._key_filter is not None:
             heard = self._key_filter.process(heard)
-        gain_db = np.empty(x.shape[1])
-        compress(
-            self._level.process(heard), p["threshold_db"], p["ratio"], p["knee_db"], p["range_db"],
-            self._attack, self._release, self._reduction_state, gain_db,
-        )  # fmt: skip
-        self.gain_db = gain_db
+        both = self._levels[0].process(heard)
+        late = self._delay.process(x)
         y = np.empty_like(x)
-        apply_gain_db(self._delay.process(x), gain_db + p["makeup_db"], y)
+        if self._linked:
+            gain_db = self._reduce(both, 0)
+            apply_gain_db(late, gain_db + p["makeup_db"], y)
+            self.gain_db = gain_db
+            return y
+        link = p["link_pct"] / 100.0
+        gains = []
+        for c in range(2):
+            own = self._levels[1 + c].process(np.ascontiguousarray(heard[[c, c]]))
+            # Between the side's own level and that of both together, by dB.
+            level = own ** (1.0 - link) * both**link
+            gains.append(self._reduce(level, c))
+            side = np.empty((2, x.shape[1]))
+            apply_gain_db(np.ascontiguousarray(late[[c, c]]), gains[c] + p["makeup_db"], side)
+            y[c] = side[0]
+        self.gain_db = np.minimum(gains[0], gains[1])
         return y
+
+    def _reduce(self, level: FloatArray, side: int) -> FloatArray:
+        p = self._params
+        gain_db = np.empty(len(level))
+        compress(
+            level, p["threshold_db"], p["ratio"], p["knee_db"], p["range_db"], self._attack, self._release,
+            self._reduction_state[side], gain_db,
+        )  # fmt: skip
+        return gain_db

@@ -13,8 +13,8 @@ from zygotone.session.catalogue import Kind
 from zygotone.session.params import Param, Values, choice, level, note_time, number, share
 
 POINT = (
-    share("at", "Time", 0.0, "Where on the curve, 0 its start, 1 its end."),
-    share("depth", "Depth", 1.0, "How far down there: 0 not at all, 1 the whole depth."),
+    share("at", "Point at", 0.0, "Where on the curve, 0 its start, 1 its end."),
+    share("depth", "Point depth", 1.0, "How far down there: 0 not at all, 1 the whole depth."),
 )
 USUAL_POINTS = tuple(
     Values({"at": at, "depth": depth}) for at, depth in ((0.0, 1.0), (0.25, 0.85), (0.6, 0.3), (1.0, 0.0))

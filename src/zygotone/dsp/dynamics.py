@@ -20,7 +20,7 @@ _NEPERS = math.log(10.0) / 20.0  # of a dB; exp is a good deal quicker than a po
 
 
 @kernel
-def _push_max(value: float, window: int, values: FloatArray, index: IntArray, ends: IntArray) -> float:
+def push_max(value: float, window: int, values: FloatArray, index: IntArray, ends: IntArray) -> float:
     """Largest of the last ``window`` values: a queue that only keeps what can still become the largest.
 
     values (window + 1,), index (window + 1,) int64, ends (3,) int64: head, count, clock. (Lemire 2006.)
@@ -51,7 +51,7 @@ def _push_max(value: float, window: int, values: FloatArray, index: IntArray, en
 def peak_level(x: Stereo, window: int, values: FloatArray, index: IntArray, ends: IntArray, level: FloatArray) -> None:
     """Largest magnitude of both channels over the last ``window`` frames. x (2, n), level (n,), linear."""
     for i in range(x.shape[1]):
-        level[i] = _push_max(max(abs(x[0, i]), abs(x[1, i])), window, values, index, ends)
+        level[i] = push_max(max(abs(x[0, i]), abs(x[1, i])), window, values, index, ends)
 
 
 @kernel

@@ -8,6 +8,7 @@ import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.delays import fir_add
+from zygotone.dsp.dynamics import push_max
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.polyphase import Single
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
@@ -131,29 +132,9 @@ class TruePeak(Memory):
 def smallest_of_last(
     x: FloatArray, window: int, values: FloatArray, index: IntArray, ends: IntArray, y: FloatArray
 ) -> None:
-    """Smallest of the last ``window`` values of x (n,) into y (n,). The queue is that of ``dynamics.peak_level``."""
-    size = values.shape[0]
-    head, count, clock = ends[0], ends[1], ends[2]
+    """Smallest of the last ``window`` values of x (n,) into y (n,). The queue is that of ``dynamics.push_max``."""
     for i in range(x.shape[0]):
-        value = x[i]
-        slot = head + count
-        if slot >= size:
-            slot -= size
-        while count > 0:
-            last = slot - 1 if slot > 0 else size - 1
-            if values[last] < value:
-                break
-            slot = last
-            count -= 1
-        values[slot] = value
-        index[slot] = clock
-        count += 1
-        if index[head] <= clock - window:
-            head = head + 1 if head + 1 < size else 0
-            count -= 1
-        clock += 1
-        y[i] = values[head]
-    ends[0], ends[1], ends[2] = head, count, clock
+        y[i] = -push_max(-x[i], window, values, index, ends)
 
 
 @kernel

@@ -57,8 +57,8 @@ def _follow(
     n = x.shape[1]
     i = 0
     while i < n:
-        # Up to the end of the step, or of the block; the four signals are weighted side by side.
-        stop = min(n, i + step_frames - (start + i) % step_frames)
+        # Up to the end of the step or of the block, in chunks for the reason given at ``sos_stereo``; the four signals are weighted side by side.
+        stop = min(n, min(i + 256, i + step_frames - (start + i) % step_frames))
         px, py = sums[0], sums[1]
         w = weighted.copy()
         for j in range(i, stop):

@@ -219,11 +219,11 @@ class ChainsStage(QWidget):
                 spacing=8, margins=(16, 10, 10, 10),
             )
         )  # fmt: skip
-        scroll = QScrollArea()
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setWidget(inner)
-        self.setLayout(column(scroll))
+        self.scroll = QScrollArea()
+        self.scroll.setWidgetResizable(True)
+        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.scroll.setWidget(inner)
+        self.setLayout(column(self.scroll))
         for signal in (desk.session_changed, desk.selection_changed, desk.loop_changed):
             signal.connect(self._show)
         self._show()

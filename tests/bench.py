@@ -101,17 +101,17 @@ def against_others(folder: Path) -> list[tuple[str, str, str, str]]:
         ("Delay", chain(DELAY), "ffmpeg", ffmpeg(FFMPEG["delay"])),
         ("Reverb", chain(REVERB), "sox", sox("reverb", "50")),
         ("Resampling, 48 to 44.1 kHz", resampled, "sox", sox("rate", "-v", "44100")),
-        ("Integrated loudness", loudness, "ffmpeg", ffmpeg("ebur128=framelog=quiet")),
+        ("Integrated loudness", loudness, "ffmpeg", ffmpeg("ebur128=framelog=verbose")),
         ("EQ, compressor, saturation, limiter", chain(EQ, COMPRESSOR, SATURATION, LIMITER), "ffmpeg", ffmpeg(",".join(FFMPEG[f] for f in ("eq", "compressor", "saturation", "limiter")))),
     ]  # fmt: skip
     rows = []
     for name, mine, other, theirs in jobs:
         ours, others = [], []
         mine()  # kernels are loaded
-        for _ in range(3):  # by turns, so that a machine that is busy for a while is so for both
+        for _ in range(2):  # by turns, so that a machine that is busy for a while is so for both
             others.append(timed(theirs, runs=1))
             ours.append(timed(mine, runs=1))
-        m, t = statistics.median(ours), statistics.median(others)
+        m, t = min(ours), min(others)
         rows.append((name, f"{m:.2f} s", f"{other} {t:.2f} s", f"{t / m:.2f} ×"))
         print(*rows[-1], sep="   ", flush=True)
     os.sched_setaffinity(0, range(os.cpu_count() or 1))

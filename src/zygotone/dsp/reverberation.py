@@ -77,10 +77,12 @@ def feedback_network(
     Every other line's length sways by ``sway`` frames, which keeps modes from standing still and ringing. Left goes
     into and comes out of the even lines, right the odd ones; the matrix is Hadamard's, by its butterflies.
     """
-    lines, size = ring.shape
-    v = np.empty(lines)
-    offset, slope = np.zeros(lines), np.zeros(lines)
+    lines = LINES  # a constant, so that the loops over the lines are unrolled
+    size = ring.shape[1]
+    v = np.empty(LINES)
+    offset, slope = np.zeros(LINES), np.zeros(LINES)
     write = pos[0]
+    feeds = gains * (1.0 - poles)
     scale = 1.0 / math.sqrt(lines)
     out_scale = math.sqrt(2.0 / lines)
     for i in range(x.shape[1]):
@@ -102,7 +104,7 @@ def feedback_network(
                 if at < 0:
                     at += size
                 value = ring[k, at]
-            value = gains[k] * (1.0 - poles[k]) * value + poles[k] * held[k]
+            value = feeds[k] * value + poles[k] * held[k]
             if abs(value) < 1e-20:
                 value = 0.0
             held[k] = value

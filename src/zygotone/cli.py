@@ -82,7 +82,7 @@ def render(
     stems: Annotated[Path | None, typer.Option("--stems", help="A folder; one file a track.")] = None,
     track: Annotated[str | None, typer.Option("--track", help="This track instead of the mix.")] = None,
     section: Annotated[str | None, typer.Option("--section", help="Only this section.")] = None,
-    block: Block = 1024,
+    block: Block = 8192,
     subtype: Subtype = None,
 ) -> None:
     """Render the mix, a track, or all tracks."""

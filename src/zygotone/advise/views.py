@@ -176,6 +176,7 @@ def finite(value: float | None) -> bool:
 RESPONSE_KINDS = ("filter", "cabinet", "phaser", "flanger", "width", "spread")
 TAIL_KINDS = ("delay", "reverb", "chorus", "doubler")
 _CLICK = 1e-3  # soft enough for any loop to be straight
+_LONGEST_PICTURE_S = 2.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -190,7 +191,8 @@ class ClickAnswer:
 def click_answer(device: Device, host: Host) -> ClickAnswer:
     """Of the device alone, as it is at the song's start. A clip it uses must be there."""
     processor = make_processor(device, host)
-    seconds = min(12.0, max(0.25, 1.15 * processor.tail_s))
+    # The interface draws this while a hand moves a ruler: a longer tail is cut short in the picture.
+    seconds = min(_LONGEST_PICTURE_S, max(0.25, 1.15 * processor.tail_s))
     frames = round(seconds * host.rate_hz)
     click = np.zeros((2, frames + processor.latency))
     click[:, 0] = _CLICK

@@ -8,7 +8,9 @@ from pathlib import Path
 
 import numpy as np
 
+from zygotone.devices import reverb
 from zygotone.engine.chains import process_chain
+from zygotone.measure.reverb_tail import echo_density, tail_spectrum
 from zygotone.session.models import Device
 
 RATE = 48000
@@ -50,6 +52,11 @@ TIMES = {
     "transient": ({"attack_db": 6.0, "sustain_db": -6.0}, "A tone that begins and ends: its onset +6 dB, its tail −6 dB."),
     "split": ({"branches": [{}, {"gain_db": -6.0, "devices": [{"kind": "gain", "delay_ms": 60.0, "id": "g"}]}]}, "After a click: a dry branch, and one at −6 dB and 60 ms late."),
 }  # fmt: skip
+# More than one picture: file, caption.
+REVERB_PICTURES = {
+    "reverb-density": "Echo density of the hall over time, by Abel and Huang 2006: near 1 echoes have merged.",
+    "reverb-tail": "Spectrum of the hall's tail, decay taken out, over the mean of its surroundings: no mode stands out.",
+}
 CAPTIONS = {kind: caption for group in (RESPONSES, TRANSFERS, TIMES) for kind, (_, caption) in group.items()}
 
 
@@ -154,7 +161,26 @@ def draw(kind: str, folder: Path) -> None:
     (folder / f"{kind}.svg").write_text(svg(x, y, low, high, ticks, unit, log=log))
 
 
-def svg(x, y, low: float, high: float, ticks, unit: str, *, log: bool) -> str:
+def draw_reverb(folder: Path) -> None:
+    """The two pictures that show whether a tail is dense and free of ringing."""
+    response = reverb.impulse_response(Device(kind="reverb").params, 1.6, RATE)[0]
+    at, density = echo_density(response, RATE)
+    seen = (at > 0.01) & (at < 1.2)
+    ticks = [(v, f"{v:g}") for v in (0.2, 0.4, 0.6, 0.8, 1.0, 1.2)]
+    (folder / "reverb-density.svg").write_text(
+        svg(at[seen], density[seen], 0.0, 1.5, ticks, "s", log=False, up_unit="", step=0.5)
+    )
+    freqs, over_db = tail_spectrum(response, RATE, decay_s=Device(kind="reverb").params["decay_s"])
+    seen = (freqs > 200.0) & (freqs < 4000.0)
+    ticks = [(v, f"{v / 1000:g}k" if v >= 1000 else f"{v:g}") for v in (200, 300, 500, 1000, 2000, 4000)]
+    (folder / "reverb-tail.svg").write_text(
+        svg(freqs[seen], over_db[seen], -30.0, 20.0, ticks, "Hz", log=True, step=10)
+    )
+
+
+def svg(
+    x, y, low: float, high: float, ticks, unit: str, *, log: bool, up_unit: str = "dB", step: float | None = None
+) -> str:
     """One curve with axes, 520 by 200."""
     left, top, width, height = 46, 14, 462, 156
     first, last = (float(x[0]), float(x[-1]))
@@ -166,7 +192,7 @@ def svg(x, y, low: float, high: float, ticks, unit: str, *, log: bool) -> str:
     def up(v: float) -> float:
         return top + height * (high - min(high, max(low, v))) / (high - low)
 
-    step = next(s for s in (6, 12, 20, 24) if (high - low) / s <= 6)
+    step = step or next(s for s in (6, 12, 20, 24) if (high - low) / s <= 6)
     lines = [
         '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 520 200" font-family="sans-serif" font-size="10" fill="#55524a">',
         '<rect width="520" height="200" fill="#fbfaf5"/>',
@@ -188,6 +214,6 @@ def svg(x, y, low: float, high: float, ticks, unit: str, *, log: bool) -> str:
     )
     lines += [
         f'<path d="{path}" fill="none" stroke="#22242a" stroke-width="1.6"/>',
-        f'<text x="{left + width}" y="{top + height + 26}" text-anchor="end">{unit}</text><text x="6" y="{top + 2}">dB</text>', "</svg>",
+        f'<text x="{left + width}" y="{top + height + 26}" text-anchor="end">{unit}</text><text x="6" y="{top + 2}">{up_unit}</text>', "</svg>",
     ]  # fmt: skip
     return "\n".join(lines)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-from device_pictures import CAPTIONS, draw
+from device_pictures import CAPTIONS, REVERB_PICTURES, draw, draw_reverb
 
 from zygotone.session.catalogue import DEVICES, SOURCES
 from zygotone.session.models import Session
@@ -37,7 +37,11 @@ def picture(kind) -> list[str]:
     caption = CAPTIONS.get(kind.kind)
     if caption is None:
         return []
-    return [f"![{kind.title}](devices/{kind.kind}.svg)", "", f"*{caption}*", ""]
+    lines = [f"![{kind.title}](devices/{kind.kind}.svg)", "", f"*{caption}*", ""]
+    if kind.kind == "reverb":
+        for name, told in REVERB_PICTURES.items():
+            lines += [f"![{told}](devices/{name}.svg)", "", f"*{told}*", ""]
+    return lines
 
 
 def catalogue(kinds) -> list[str]:
@@ -69,6 +73,7 @@ def main() -> None:
     (DOCS / "devices").mkdir(exist_ok=True)
     for kind in CAPTIONS:
         draw(kind, DOCS / "devices")
+    draw_reverb(DOCS / "devices")
     lines = [*head, *catalogue(DEVICES), "# Sources", "", *catalogue(SOURCES)]
     (DOCS / "devices.md").write_text("\n".join(lines))
     path = DOCS / "format.md"

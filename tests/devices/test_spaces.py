@@ -7,6 +7,7 @@ from tests.signals import RATE, noise, sine
 from zygotone.devices import Host, make_processor
 from zygotone.devices.reverb import impulse_response
 from zygotone.engine.chains import process_chain
+from zygotone.measure.reverb_tail import echo_density, tail_spectrum
 from zygotone.session.models import Device
 
 
@@ -135,20 +136,30 @@ def test_highs_decay_twice_as_fast_at_the_damping(damping_hz):
 @pytest.mark.parametrize("space", ["room", "hall", "plate"])
 def test_the_tail_is_dense_and_does_not_ring(space):
     response = impulse_response(device("reverb", space=space, decay_s=1.8).params, 1.2, RATE)[0]
-    # Abel and Huang, "A simple, robust measure of reverberation echo density", 2006: the share of samples beyond one
-    # standard deviation, over that of Gaussian noise (0.3173), in windows of 20 ms, is 1 where echoes have merged.
-    width = round(0.02 * RATE)
-    windows = [response[at : at + width] for at in range(round(0.15 * RATE), round(1.0 * RATE), width)]
-    density = np.mean([np.mean(np.abs(w) > np.std(w)) for w in windows]) / 0.3173
-    assert 0.85 < density < 1.15
+    # Abel and Huang 2006: 1 is where echoes have merged.
+    at, density = echo_density(response, RATE)
+    assert 0.85 < np.mean(density[(at > 0.15) & (at < 1.0)]) < 1.15
     # A metallic tail has single modes that stand out. In Gaussian noise of so many bins the strongest lies some 10 dB
     # over the mean; a mode that rings would lie far above that.
-    tail = response[round(0.3 * RATE) : round(1.1 * RATE)] * 10 ** (3.0 * np.arange(round(0.8 * RATE)) / RATE / 1.8)
-    power = np.abs(np.fft.rfft(tail * np.hanning(len(tail)))) ** 2
-    freqs = np.fft.rfftfreq(len(tail), 1 / RATE)
-    middle = power[(freqs > 200) & (freqs < 4000)]
-    local = np.convolve(middle, np.ones(201) / 201, mode="same")
-    assert 10 * np.log10(np.max(middle / local)) < 14.0
+    freqs, over_db = tail_spectrum(response, RATE, decay_s=1.8)
+    assert np.max(over_db[(freqs > 200) & (freqs < 4000)]) < 14.0
+
+
+def test_single_echoes_are_not_dense_and_a_mode_that_rings_stands_out():
+    rng = np.random.default_rng(2)
+    sparse = np.zeros(RATE)
+    sparse[:: RATE // 100] = 1.0
+    assert np.max(echo_density(sparse, RATE)[1]) < 0.1
+    noise_tail = rng.standard_normal(2 * RATE) * 10.0 ** (-3.0 * np.arange(2 * RATE) / RATE / 1.8)
+    ringing = noise_tail + 0.5 * np.sin(2 * np.pi * 700.0 * np.arange(2 * RATE) / RATE) * np.abs(
+        noise_tail
+    ).max() * 10.0 ** (-3.0 * np.arange(2 * RATE) / RATE / 1.8)
+    assert np.mean(echo_density(noise_tail, RATE)[1][:40]) == pytest.approx(1.0, abs=0.05)
+    for tail, rings in ((noise_tail, False), (ringing, True)):
+        freqs, over_db = tail_spectrum(tail, RATE, decay_s=1.8)
+        top = np.argmax(np.where(freqs > 200, over_db, -99.0))
+        assert bool(over_db[top] > 14.0) == rings
+        assert not rings or freqs[top] == pytest.approx(700.0, abs=2.0)
 
 
 def test_a_nonlinear_tail_stays_level_and_then_stops():

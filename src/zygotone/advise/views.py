@@ -176,7 +176,7 @@ def finite(value: float | None) -> bool:
 RESPONSE_KINDS = ("filter", "cabinet", "phaser", "flanger", "width", "spread")
 TAIL_KINDS = ("delay", "reverb", "chorus", "doubler")
 _CLICK = 1e-3  # soft enough for any loop to be straight
-_LONGEST_PICTURE_S = 2.5
+_LONGEST_PICTURE_S = 8.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -191,7 +191,7 @@ class ClickAnswer:
 def click_answer(device: Device, host: Host) -> ClickAnswer:
     """Of the device alone, as it is at the song's start. A clip it uses must be there."""
     processor = make_processor(device, host)
-    # The interface draws this while a hand moves a ruler: a longer tail is cut short in the picture.
+    # Drawn while a hand moves a ruler: a longer tail is cut short in the picture.
     seconds = min(_LONGEST_PICTURE_S, max(0.25, 1.15 * processor.tail_s))
     frames = round(seconds * host.rate_hz)
     click = np.zeros((2, frames + processor.latency))

@@ -12,46 +12,20 @@ import math
 import numpy as np
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.decibels import db_to_gains, levels_to_db
 from zygotone.dsp.memory import Memory
+from zygotone.dsp.sliding import SlidingMaximum
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
-FLOOR_DB = -144.0
-_NEPERS = math.log(10.0) / 20.0  # of a dB; exp is a good deal quicker than a power of ten
+_TILE = 256  # frames worked on at a time, so that what is between stays in the nearest cache
 
 
 @kernel
-def push_max(value: float, window: int, values: FloatArray, index: IntArray, ends: IntArray) -> float:
-    """Largest of the last ``window`` values: a queue that only keeps what can still become the largest.
-
-    values (window + 1,), index (window + 1,) int64, ends (3,) int64: head, count, clock. (Lemire 2006.)
-    """
-    size = values.shape[0]
-    head, count, clock = ends[0], ends[1], ends[2]
-    # Wrapping by comparison: a division by a size that is no power of two would be most of the work here.
-    slot = head + count
-    if slot >= size:
-        slot -= size
-    while count > 0:
-        last = slot - 1 if slot > 0 else size - 1
-        if values[last] > value:
-            break
-        slot = last
-        count -= 1
-    values[slot] = value
-    index[slot] = clock
-    count += 1
-    if index[head] <= clock - window:
-        head = head + 1 if head + 1 < size else 0
-        count -= 1
-    ends[0], ends[1], ends[2] = head, count, clock + 1
-    return float(values[head])
-
-
-@kernel
-def peak_level(x: Stereo, window: int, values: FloatArray, index: IntArray, ends: IntArray, level: FloatArray) -> None:
-    """Largest magnitude of both channels over the last ``window`` frames. x (2, n), level (n,), linear."""
+def loudest_side(x: Stereo, level: FloatArray) -> None:
+    """Larger magnitude of both channels. x (2, n), level (n,)."""
     for i in range(x.shape[1]):
-        level[i] = push_max(max(abs(x[0, i]), abs(x[1, i])), window, values, index, ends)
+        left, right = abs(x[0, i]), abs(x[1, i])
+        level[i] = left if left > right else right
 
 
 @kernel
@@ -94,31 +68,30 @@ class Level(Memory):
         window = max(1, round(window_s * sample_rate_hz))
         self.release_s = release_s - window / sample_rate_hz
         self._rms = kind == "rms"
-        self._window = window
-        self._values_state = np.zeros(window + 1)
-        self._index_state = np.zeros(window + 1, dtype=np.int64)
-        self._ends_state = np.zeros(3, dtype=np.int64)
+        self._powers_state = np.zeros(window + 1)
+        self._peak = SlidingMaximum(window)
         self._total_state = np.zeros(1)
 
     def process(self, x: FloatArray) -> FloatArray:
         """x (2, n) to linear level (n,)."""
         level = np.empty(x.shape[1])
         if self._rms:
-            rms_level(x, self._values_state, self._total_state, level)
-        else:
-            peak_level(x, self._window, self._values_state, self._index_state, self._ends_state, level)
-        return level
+            rms_level(x, self._powers_state, self._total_state, level)
+            return level
+        loudest_side(x, level)
+        return self._peak.process(level)
 
 
 @kernel
 def _static_reduction(level_db: float, threshold_db: float, ratio: float, knee_db: float) -> float:
-    over = level_db - threshold_db
-    if 2.0 * over < -knee_db or over == -0.5 * knee_db:
-        return 0.0
+    """Gain in dB; the knee is a parabola, and what lies over it a straight line. Without branches, to vectorise."""
     slope = 1.0 / ratio - 1.0
-    if 2.0 * over <= knee_db:
-        return slope * (over + 0.5 * knee_db) ** 2 / (2.0 * knee_db)
-    return slope * over
+    within = level_db - threshold_db + 0.5 * knee_db
+    above = within - knee_db
+    above = above if above > 0.0 else 0.0
+    within = within if within > 0.0 else 0.0
+    within = within if within < knee_db else knee_db
+    return slope * (within * within * (0.5 / max(knee_db, 1e-9)) + above)
 
 
 def static_curve(level_db: FloatArray, *, threshold_db: float, ratio: float, knee_db: float) -> FloatArray:
@@ -146,20 +119,18 @@ def compress(
     gain_db (n,) is written.
     """
     g = state[0]
-    lowest = 10.0 ** (FLOOR_DB / 20.0)
-    # Below the knee nothing has to be computed, which is where most material spends most of its time.
-    knee_foot = 10.0 ** ((threshold_db - 0.5 * knee_db) / 20.0)
-    for i in range(level.shape[0]):
-        v = level[i]
-        target = 0.0
-        if v > knee_foot:
-            target = _static_reduction(20.0 * math.log10(max(v, lowest)), threshold_db, ratio, knee_db)
-            target = max(target, -range_db)
-        c = attack if target < g else release
-        g = target + c * (g - target)
-        if g > -1e-9:  # fully recovered: exactly unity, and no denormals
-            g = 0.0
-        gain_db[i] = g
+    target = np.empty(_TILE)
+    for at in range(0, level.shape[0], _TILE):
+        width = min(_TILE, level.shape[0] - at)
+        levels_to_db(level[at : at + width], target[:width])
+        for i in range(width):
+            over = _static_reduction(target[i], threshold_db, ratio, knee_db)
+            target[i] = over if over > -range_db else -range_db
+        for i in range(width):
+            c = attack if target[i] < g else release
+            g = target[i] + c * (g - target[i])
+            g = g if g < -1e-9 else 0.0  # fully recovered: exactly unity, and no denormals
+            gain_db[at + i] = g
     state[0] = g
 
 
@@ -344,24 +315,25 @@ def transient_gain(
 @kernel
 def apply_gain_db(x: Stereo, gain_db: FloatArray, y: Stereo) -> None:
     """x and y (2, n), gain_db (n,); 0 dB leaves the samples untouched to the last bit."""
-    for i in range(x.shape[1]):
-        if gain_db[i] == 0.0:
-            y[0, i] = x[0, i]
-            y[1, i] = x[1, i]
-        else:
-            g = math.exp(gain_db[i] * _NEPERS)
-            y[0, i] = g * x[0, i]
-            y[1, i] = g * x[1, i]
+    gain = np.empty(_TILE)
+    for at in range(0, x.shape[1], _TILE):
+        width = min(_TILE, x.shape[1] - at)
+        db_to_gains(gain_db[at : at + width], gain[:width])
+        for c in range(2):
+            for i in range(width):
+                y[c, at + i] = gain[i] * x[c, at + i]
 
 
 @kernel
 def add_scaled_db(x: Stereo, part: Stereo, gain_db: FloatArray) -> None:
     """In place: x += (gain − 1)·part. x and part (2, n), gain_db (n,)."""
-    for i in range(x.shape[1]):
-        if gain_db[i] != 0.0:
-            g = math.exp(gain_db[i] * _NEPERS) - 1.0
-            x[0, i] += g * part[0, i]
-            x[1, i] += g * part[1, i]
+    gain = np.empty(_TILE)
+    for at in range(0, x.shape[1], _TILE):
+        width = min(_TILE, x.shape[1] - at)
+        db_to_gains(gain_db[at : at + width], gain[:width])
+        for c in range(2):
+            for i in range(width):
+                x[c, at + i] += (gain[i] - 1.0) * part[c, at + i]
 
 
 @kernel

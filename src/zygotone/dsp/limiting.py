@@ -3,39 +3,58 @@
 from __future__ import annotations
 
 import functools
+from dataclasses import dataclass
 
 import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.delays import fir_add
-from zygotone.dsp.dynamics import push_max
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.polyphase import Single
-from zygotone.dsp.types import FloatArray, IntArray, Stereo
+from zygotone.dsp.types import FloatArray, Stereo
 
 _PHASES = 4
-# Frames to either side of a peak that are looked at, and the Kaiser window's beta, for two readers. What lies between
-# the samples is a matter of the filter that rebuilds it: the long one is flat to 0.488 fs within 0.1 dB, the short one
-# (that of scipy.signal.resample_poly, and much like those in common meters) lets less through and overshoots more.
-_LONG, _LONG_BETA = 48, 3.0
-_SHORT, _SHORT_BETA = 10, 5.0
-PEAK_LATENCY = _LONG
+
+
+@dataclass(frozen=True, slots=True)
+class _Reader:
+    """A filter that rebuilds what lies between the samples: frames to either side, the Kaiser window's beta, and its edge
+    as a share of half the sample rate."""
+
+    half: int
+    beta: float
+    edge: float = 1.0
+
+
+# What lies between the samples is a matter of the filter that rebuilds it. The first is flat to 0.488 fs within 0.1 dB;
+# the second (that of scipy.signal.resample_poly, and much like those in common meters) lets less through and overshoots
+# more. The others, a steep one as in good resamplers and one that is close to the ideal, matter only where there is
+# something near half the sample rate, which is where the first two disagree.
+_READERS = (_Reader(48, 3.0), _Reader(10, 5.0), _Reader(90, 12.0, 0.956), _Reader(192, 2.0))
+_MOST = max(reader.half for reader in _READERS)
+PEAK_LATENCY = _MOST
+_DISAGREE = 0.005  # of the ceiling
+# And there the peak is taken for a little larger than any of them reads, for the filters that nobody thought of.
+_DOUBT = 1.025
 _TILE = 256
+
+_Taps = tuple[Single, ...]
 
 
 @functools.lru_cache(maxsize=1)
-def _readers() -> tuple[Single, Single]:
-    """Taps of both readers for ¼, ½ and ¾ of a frame after the middle one, shapes (3, 96) and (3, 20)."""
+def _taps() -> _Taps:
+    """For each reader its taps for ¼, ½ and ¾ of a frame after the middle one, shapes (3, 2·half)."""
 
-    def reader(half: int, beta: float) -> Single:
+    def taps(reader: _Reader) -> Single:
         rows = []
         for p in range(1, _PHASES):
-            t = np.arange(-half + 1, half + 1) - p / _PHASES
-            taps = np.sinc(t) * np.i0(beta * np.sqrt(np.maximum(0.0, 1.0 - (t / half) ** 2)))
-            rows.append(taps[::-1] / taps.sum())
+            t = np.arange(-reader.half + 1, reader.half + 1) - p / _PHASES
+            window = np.i0(reader.beta * np.sqrt(np.maximum(0.0, 1.0 - (t / reader.half) ** 2)))
+            row = np.sinc(reader.edge * t) * window
+            rows.append(row[::-1] / row.sum())
         return np.array(rows, dtype=np.float32)
 
-    return reader(_LONG, _LONG_BETA), reader(_SHORT, _SHORT_BETA)
+    return tuple(taps(reader) for reader in _READERS)
 
 
 @kernel
@@ -56,54 +75,87 @@ def _largest(row: Single) -> float:
 
 
 @kernel
+def _peak_of_frame(a: float, b: float, c: float, d: float, y: float, z: float, enough: float) -> float:
+    """Largest magnitude of a frame's four points, between them too where it comes near ``enough``; y and z are the last two
+    points of the frame before. All magnitudes."""
+    top = max(max(a, b), max(c, d))
+    if top > 0.8 * enough:
+        top = max(max(_top(y, z, a), _top(z, a, b)), max(_top(a, b, c), _top(b, c, d)))
+    return top
+
+
+@kernel
 def _read_peaks(
-    joined: Single,
-    ceiling: float,
-    long_taps: Single,
-    short_taps: Single,
-    long_gain: float,
-    held: FloatArray,
-    peak: FloatArray,
+    joined: Single, ceiling: float, readers: _Taps, most_gain: float, held: FloatArray, peak: FloatArray
 ) -> None:
-    """peak (n,) is raised to the largest magnitude around each frame of joined (2·_LONG + n,), between samples too where
-    that can reach ``ceiling``; held (2, 2) is each reader's last two points of the block before.
+    """peak (n,) is raised to the largest magnitude around each frame of joined (1 + 2·_MOST + n,), between samples too
+    where that can reach ``ceiling``; held (2, 2) is the last two points of the block before of the first two readers.
 
     Most of a song is far from its ceiling, and what cannot get there is not read: no filter gives more than
-    ``long_gain``, the sum of its taps' magnitudes, times the largest sample; and nothing between points half a frame
+    ``most_gain``, the sum of its taps' magnitudes, times the largest sample; and nothing between points half a frame
     apart is more than √2 times the larger (a band-limited signal cannot turn quicker: Bernstein's inequality).
     """
     n = peak.shape[0]
-    points = np.empty((_PHASES, _TILE), dtype=np.float32)
+    points = np.empty((_PHASES, _TILE + 1), dtype=np.float32)
+    halfway = np.zeros((2, _TILE), dtype=np.float32)  # what the first two readers found in the middle between frames
     for at in range(0, n, _TILE):
         width = min(_TILE, n - at)
-        near = joined[at : at + 2 * _LONG + width]
-        middle = near[_LONG : _LONG + width]
+        middle = joined[1 + _MOST + at : 1 + _MOST + at + width]
         for i in range(width):
             peak[at + i] = max(peak[at + i], abs(middle[i]))
-        far = _largest(near) * long_gain < ceiling
+        far = _largest(joined[1 + _MOST + at - 48 : 1 + _MOST + at + 48 + width]) * most_gain < ceiling
         for r in range(2):
-            half = _LONG if r == 0 else _SHORT
-            taps = long_taps if r == 0 else short_taps
-            first = _LONG - half + 1
-            x = near[first : first + 2 * half - 1 + width]
-            for p in range(_PHASES):
-                points[p, :width] = 0.0
+            taps = readers[r]
+            half = taps.shape[1] // 2
+            points[:, :width] = 0.0
             points[0, :width] = middle
             if not far:
+                x = joined[1 + _MOST + at - half + 1 : 1 + _MOST + at + half + width]
                 fir_add(taps[1], x, points[2, :width])
                 if max(_largest(points[2, :width]), _largest(middle)) * 1.4143 >= ceiling:
                     fir_add(taps[0], x, points[1, :width])
                     fir_add(taps[2], x, points[3, :width])
+            halfway[r, :width] = points[2, :width]
             y, z = held[r, 0], held[r, 1]
             for i in range(width):
                 a, b, c, d = abs(points[0, i]), abs(points[1, i]), abs(points[2, i]), abs(points[3, i])
-                top = max(max(a, b), max(c, d))
-                if top > 0.8 * ceiling:
-                    top = max(max(_top(y, z, a), _top(z, a, b)), max(_top(a, b, c), _top(b, c, d)))
+                top = _peak_of_frame(a, b, c, d, y, z, ceiling)
                 if top > peak[at + i]:
                     peak[at + i] = top
                 y, z = float(c), float(d)
             held[r, 0], held[r, 1] = y, z
+        doubt = _DISAGREE * ceiling
+        if far or not _apart(halfway[0, :width], halfway[1, :width], doubt):
+            continue
+        for r in range(2, len(readers)):
+            taps = readers[r]
+            half = taps.shape[1] // 2
+            # From one frame before, so that it does not matter where a block begins.
+            points[:, : width + 1] = 0.0
+            points[0, : width + 1] = joined[_MOST + at : _MOST + at + width + 1]
+            x = joined[_MOST + at - half + 1 : _MOST + at + half + width + 1]
+            for p in range(1, _PHASES):
+                fir_add(taps[p - 1], x, points[p, : width + 1])
+            for i in range(width):
+                if abs(halfway[0, i] - halfway[1, i]) > doubt:
+                    a, b, c, d = (
+                        abs(points[0, i + 1]),
+                        abs(points[1, i + 1]),
+                        abs(points[2, i + 1]),
+                        abs(points[3, i + 1]),
+                    )
+                    top = _DOUBT * _peak_of_frame(a, b, c, d, abs(points[2, i]), abs(points[3, i]), ceiling)
+                    if top > peak[at + i]:
+                        peak[at + i] = top
+
+
+@kernel
+def _apart(one: Single, other: Single, least: float) -> bool:
+    """Whether two rows differ by more than ``least`` anywhere."""
+    most = np.float32(0.0)
+    for i in range(one.shape[0]):
+        most = max(most, abs(one[i] - other[i]))
+    return bool(most > least)
 
 
 class TruePeak(Memory):
@@ -112,9 +164,9 @@ class TruePeak(Memory):
 
     def __init__(self, ceiling: float) -> None:
         self._ceiling = ceiling
-        self._long, self._short = _readers()
-        self._long_gain = float(np.max(np.sum(np.abs(self._long), axis=1)))
-        self._past_state = np.zeros((2, 2 * _LONG), dtype=np.float32)
+        self._taps = _taps()
+        self._most_gain = float(np.max(np.sum(np.abs(self._taps[0]), axis=1)))
+        self._past_state = np.zeros((2, 1 + 2 * _MOST), dtype=np.float32)
         self._held_state = np.zeros((2, 2, 2))
 
     def process(self, x: Stereo) -> FloatArray:
@@ -124,28 +176,21 @@ class TruePeak(Memory):
         joined = np.concatenate([self._past_state, x.astype(np.float32)], axis=1)
         self._past_state = joined[:, n:].copy()
         for c in range(2):
-            _read_peaks(joined[c], self._ceiling, self._long, self._short, self._long_gain, self._held_state[c], peak)
+            _read_peaks(joined[c], self._ceiling, self._taps, self._most_gain, self._held_state[c], peak)
         return peak
 
 
 @kernel
-def smallest_of_last(
-    x: FloatArray, window: int, values: FloatArray, index: IntArray, ends: IntArray, y: FloatArray
-) -> None:
-    """Smallest of the last ``window`` values of x (n,) into y (n,). The queue is that of ``dynamics.push_max``."""
-    for i in range(x.shape[0]):
-        y[i] = -push_max(-x[i], window, values, index, ends)
-
-
-@kernel
-def release_gain(gain: FloatArray, release: float, state: FloatArray) -> None:
-    """In place: a gain may fall at once and rises by one-pole. gain (n,), linear; state (1,) begins at 1."""
+def release_gain(peak: FloatArray, ceiling: float, release: float, state: FloatArray) -> None:
+    """In place: peaks (n,) become the gain, linear, that brings them to ``ceiling``; it falls at once and rises by
+    one-pole. state (1,) begins at 1."""
     g = state[0]
-    for i in range(gain.shape[0]):
-        g = gain[i] if gain[i] < g else gain[i] + release * (g - gain[i])
-        if g > 1.0 - 1e-9:
-            g = 1.0
-        gain[i] = g
+    for i in range(peak.shape[0]):
+        wanted = ceiling / peak[i] if peak[i] > ceiling else 1.0
+        risen = wanted + release * (g - wanted)
+        g = wanted if wanted < g else risen
+        g = g if g < 1.0 - 1e-9 else 1.0
+        peak[i] = g
     state[0] = g
 
 

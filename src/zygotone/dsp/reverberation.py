@@ -14,7 +14,6 @@ import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.lfo import lfo_at
-from zygotone.dsp.lines import read_ring
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, IntArray, Stereo
 
 LINES = 16
@@ -68,6 +67,32 @@ def design_network(
 
 
 @kernel
+def _read_moving(line: FloatArray, write: int, delay: float, slope: float, near: FloatArray, out: FloatArray) -> None:
+    """out (n,): a ring read ``delay`` − slope·j frames behind ``write`` + j, by cubic interpolation as in
+    ``lines.read_ring``; the delay changes by less than a frame over n. near (n + 8,) is working room."""
+    n, size = out.shape[0], line.shape[0]
+    longest = int(max(delay, delay - slope * n)) + 2
+    at = write - longest
+    at = at + size if at < 0 else at
+    wanted = n + 5
+    whole = min(wanted, size - at)
+    for m in range(whole):
+        near[m] = line[at + m]
+    for m in range(wanted - whole):
+        near[whole + m] = line[m]
+    for j in range(n):
+        d = delay - slope * j
+        frames = int(d)
+        t = d - frames
+        m = j - frames + longest
+        p0, p1, p2, p3 = near[m + 1], near[m], near[m - 1], near[m - 2]
+        c1 = 0.5 * (p2 - p0)
+        c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
+        c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
+        out[j] = ((c3 * t + c2) * t + c1) * t + p1
+
+
+@kernel
 def feedback_network(
     x: Stereo, start: int, delays: IntArray, gains: FloatArray, poles: FloatArray, sway: float, sway_rate: float,
     ring: FloatArray, pos: IntArray, held: FloatArray, y: Stereo,
@@ -77,56 +102,82 @@ def feedback_network(
     Every other line's length sways by ``sway`` frames, which keeps modes from standing still and ringing. Left goes
     into and comes out of the even lines, right the odd ones; the matrix is Hadamard's, by its butterflies.
     """
-    lines = LINES  # a constant, so that the loops over the lines are unrolled
-    size = ring.shape[1]
-    v = np.empty(LINES)
+    n, size = x.shape[1], ring.shape[1]
+    v = np.empty((LINES, GRID_FRAMES))
+    near = np.empty(GRID_FRAMES + 8)
     offset, slope = np.zeros(LINES), np.zeros(LINES)
     write = pos[0]
     feeds = gains * (1.0 - poles)
-    scale = 1.0 / math.sqrt(lines)
-    out_scale = math.sqrt(2.0 / lines)
-    for i in range(x.shape[1]):
+    scale = 1.0 / math.sqrt(LINES)
+    out_scale = math.sqrt(2.0 / LINES)
+    # Frame after frame of one line, then of the next, which vectorises: as many as the shortest line gives before it
+    # needs what is made here, and no more than a cell of the control grid.
+    most = max(1, min(GRID_FRAMES, int(delays.min() - 2.0 * sway) - 4))
+    i = 0
+    while i < n:
         cell = (start + i) % GRID_FRAMES
+        width = min(n - i, min(most, GRID_FRAMES - cell))
         if sway > 0.0 and (i == 0 or cell == 0):
             begin = start + i - cell
-            for k in range(0, lines, 2):
-                now = lfo_at(0, begin * sway_rate * (1.0 + 0.07 * k) + k / lines, k)
-                later = lfo_at(0, (begin + GRID_FRAMES) * sway_rate * (1.0 + 0.07 * k) + k / lines, k)
+            for k in range(0, LINES, 2):
+                now = lfo_at(0, begin * sway_rate * (1.0 + 0.07 * k) + k / LINES, k)
+                later = lfo_at(0, (begin + GRID_FRAMES) * sway_rate * (1.0 + 0.07 * k) + k / LINES, k)
                 offset[k] = sway * (1.0 + now)
                 slope[k] = sway * (later - now) / GRID_FRAMES
-        left, right = 0.0, 0.0
-        for k in range(lines):
+        for k in range(LINES):
+            line = ring[k]
             if sway > 0.0 and k % 2 == 0:
                 # The line is read one frame early, since its newest value is a frame old here.
-                value = read_ring(ring[k], write, delays[k] - 1.0 - offset[k] - slope[k] * cell)
+                begin_delay = delays[k] - 1.0 - offset[k] - slope[k] * cell
+                _read_moving(line, write, begin_delay, slope[k], near, v[k, :width])
             else:
                 at = write - delays[k] + 1
-                if at < 0:
-                    at += size
-                value = ring[k, at]
-            value = feeds[k] * value + poles[k] * held[k]
-            if abs(value) < 1e-20:
-                value = 0.0
-            held[k] = value
-            v[k] = value
-            sign = 1.0 if (k // 2) % 2 == 0 else -1.0
-            if k % 2 == 0:
-                left += sign * value
-            else:
-                right += sign * value
+                at = at + size if at < 0 else at
+                whole = min(width, size - at)
+                for j in range(whole):
+                    v[k, j] = line[at + j]
+                for j in range(width - whole):
+                    v[k, whole + j] = line[j]
+        for k in range(0, LINES, 4):  # four recursions that do not wait for each other
+            h0, h1, h2, h3 = held[k], held[k + 1], held[k + 2], held[k + 3]
+            for j in range(width):
+                h0 = feeds[k] * v[k, j] + poles[k] * h0
+                h1 = feeds[k + 1] * v[k + 1, j] + poles[k + 1] * h1
+                h2 = feeds[k + 2] * v[k + 2, j] + poles[k + 2] * h2
+                h3 = feeds[k + 3] * v[k + 3, j] + poles[k + 3] * h3
+                v[k, j], v[k + 1, j], v[k + 2, j], v[k + 3, j] = h0, h1, h2, h3
+            held[k], held[k + 1], held[k + 2], held[k + 3] = h0, h1, h2, h3
+        for c in range(2):
+            for j in range(width):
+                y[c, i + j] = 0.0
+            for k in range(c, LINES, 2):
+                sign = 1.0 if (k // 2) % 2 == 0 else -1.0
+                for j in range(width):
+                    y[c, i + j] += sign * v[k, j]
         step = 1
-        while step < lines:
-            for a in range(0, lines, 2 * step):
+        while step < LINES:
+            for a in range(0, LINES, 2 * step):
                 for k in range(a, a + step):
-                    p, q = v[k], v[k + step]
-                    v[k], v[k + step] = p + q, p - q
+                    one, other = v[k], v[k + step]
+                    for j in range(width):
+                        p, q = one[j], other[j]
+                        one[j], other[j] = p + q, p - q
             step *= 2
-        write += 1
-        if write == size:
-            write = 0
-        for k in range(lines):
-            ring[k, write] = scale * v[k] + out_scale * (x[0, i] if k % 2 == 0 else x[1, i])
-        y[0, i], y[1, i] = left, right
+        first = write + 1 if write + 1 < size else 0
+        whole = min(width, size - first)
+        for k in range(LINES):
+            line = ring[k]
+            side = x[k % 2, i : i + width]
+            for j in range(width):
+                w = scale * v[k, j] + out_scale * side[j]
+                v[k, j] = w if abs(w) > 1e-20 else 0.0  # no denormals
+            for j in range(whole):
+                line[first + j] = v[k, j]
+            for j in range(width - whole):
+                line[j] = v[k, whole + j]
+            held[k] = held[k] if abs(held[k]) > 1e-20 else 0.0
+        write = (write + width) % size
+        i += width
     pos[0] = write
 
 

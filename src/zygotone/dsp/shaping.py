@@ -106,7 +106,8 @@ def _residue_rectify(gain: float, bias: float, blend: float, u: FloatArray) -> N
         u[i] = blend * (_rectify(gain * u[i] + bias) - rest - u[i])
 
 
-# A loop for each curve, so that each can be vectorised; a choice inside one loop could not.
+# A loop for each curve, so that each can be vectorised; a choice inside one loop could not, and one loop that is handed
+# the curve as a function would be compiled anew at every start, since Numba keeps no such thing on disk.
 _RESIDUES = {
     "soft": _residue_soft, "tube": _residue_tube, "tape": _residue_tape, "hard": _residue_hard, "fuzz": _residue_fuzz,
     "fold": _residue_fold, "rectify": _residue_rectify,

@@ -1,46 +1,42 @@
-"""Many nodes worked out together, one block after the other, on as many cores as there are."""
+"""Many nodes worked out together, one block after the other."""
 
 from __future__ import annotations
 
 import threading
-from collections import deque
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 
 from zygotone.devices import Host
-from zygotone.dsp.types import Stereo
+from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.graph import Node, SourceNode
+from zygotone.engine.pipeline import Pipeline
 from zygotone.engine.runners import ReadSource, Runner, make_runner
 
-THREADS = 2
-# Handing work to another thread costs time at each depth; measured on the demo, shorter blocks are done sooner by one.
-_LEAST_FRAMES = 4096
 
-_pool_lock = threading.Lock()
-_pool: ThreadPoolExecutor | None = None
+@dataclass(frozen=True, slots=True)
+class Block:
+    """One block of the nodes that were asked for, by node key: audio (2, n), and the gain of those whose gain moves."""
+
+    start: int
+    audio: dict[str, Stereo]
+    gains_db: dict[str, FloatArray]
 
 
-def shared_pool() -> ThreadPoolExecutor:
-    """Threads that help whoever renders; made when first needed. Work given to it never waits for other work."""
-    global _pool
-    with _pool_lock:
-        if _pool is None:
-            _pool = ThreadPoolExecutor(THREADS - 1, thread_name_prefix="render")
-        return _pool
+def cut_span(start: int, end: int, frames: int) -> list[tuple[int, int]]:
+    """Blocks of ``frames`` at most from ``start`` to ``end``: (first frame, frames) of each."""
+    return [(at, min(frames, end - at)) for at in range(start, end, frames)]
 
 
 class BlockGraph:
     """Runners for nodes, shared between all graphs pulled from it; each node is worked out once a block.
 
-    Nodes of one depth do not need each other, so they are shared out between threads; the result does not depend on
-    which thread did what.
+    ``block`` works in the caller's thread, as playback needs it; ``blocks`` goes through known ones on several cores.
     """
 
-    def __init__(self, host: Host, *, parallel: bool = False) -> None:
+    def __init__(self, host: Host) -> None:
         self._host = host
-        self._parallel = parallel
-        self._runners: dict[str, Runner] = {}
-        self._levels: list[list[Runner]] = []
+        self._wanted: list[Node] = []
+        self._runners: dict[str, Runner] = {}  # inputs before outputs
 
     def show(self, nodes: list[Node], reader: Callable[[SourceNode], ReadSource]) -> None:
         """From the next block on work out these nodes and what they need. Runners of nodes that stay keep
@@ -48,28 +44,22 @@ class BlockGraph:
         old = self._runners
         by_place = {runner.node.place: runner for runner in old.values()}
         runners: dict[str, Runner] = {}
-        depths: dict[str, int] = {}
-        levels: list[list[Runner]] = []
 
-        def visit(node: Node) -> int:
-            if node.key in depths:
-                return depths[node.key]
-            depth = max((visit(below) + 1 for below in node.inputs), default=0)
+        def visit(node: Node) -> None:
+            if node.key in runners:
+                return
+            for below in node.inputs:
+                visit(below)
             runner = old.get(node.key)
             if runner is None or len(runner.node.inputs) != len(node.inputs):
                 runner = make_runner(node, self._host, reader)
                 if node.place in by_place:
                     runner.adopt(by_place[node.place])
             runners[node.key] = runner
-            depths[node.key] = depth
-            while len(levels) <= depth:
-                levels.append([])
-            levels[depth].append(runner)
-            return depth
 
         for node in nodes:
             visit(node)
-        self._runners, self._levels = runners, levels
+        self._wanted, self._runners = nodes, runners
 
     def runner(self, node: Node) -> Runner:
         return self._runners[node.key]
@@ -83,28 +73,49 @@ class BlockGraph:
     def block(self, start: int, frames: int) -> dict[str, Stereo]:
         """Output of every node for this block of the song, by node key."""
         outputs: dict[str, Stereo] = {}
-
-        def work(todo: deque[Runner]) -> None:
-            while True:
-                try:
-                    runner = todo.popleft()
-                except IndexError:
-                    return
-                inputs = [outputs[i.key] for i in runner.node.inputs]
-                outputs[runner.node.key] = runner.block(start, frames, inputs)
-
-        for level in self._levels:
-            todo = deque(level)
-            if self._parallel and len(level) > 1 and frames >= _LEAST_FRAMES:
-                helpers = [shared_pool().submit(work, todo) for _ in range(THREADS - 1)]
-                work(todo)
-                for helper in helpers:
-                    # One that has not begun has nothing left to do; one that has must end before the next depth.
-                    if not helper.cancel():
-                        helper.result()
-            else:
-                work(todo)
+        for key, runner in self._runners.items():
+            outputs[key] = runner.block(start, frames, [outputs[i.key] for i in runner.node.inputs])
         return outputs
+
+    def blocks(self, spans: Sequence[tuple[int, int]]) -> Iterator[Block]:
+        """Consecutive blocks, each (first frame, frames), of the nodes that are shown; on several cores."""
+        runners = list(self._runners.values())
+        place = {runner.node.key: n for n, runner in enumerate(runners)}
+        inputs = [[place[i.key] for i in runner.node.inputs] for runner in runners]
+        wanted = {node.key for node in self._wanted}
+        users = [sum(n in below for below in inputs) + (runners[n].node.key in wanted) for n in range(len(runners))]
+        # What is underway, by step and block, and how many still want it.
+        made: dict[tuple[int, int], Stereo] = {}
+        left: dict[tuple[int, int], int] = {}
+        gains: dict[tuple[int, int], FloatArray] = {}
+        counting = threading.Lock()
+
+        def work(step: int, block: int) -> None:
+            runner = runners[step]
+            start, frames = spans[block]
+            parts = [made[below, block] for below in inputs[step]]
+            left[step, block] = users[step]
+            made[step, block] = runner.block(start, frames, parts)
+            if runner.gain_db is not None and runner.node.key in wanted:
+                gains[step, block] = runner.gain_db
+            for below in set(inputs[step]):
+                drop(below, block)
+
+        def drop(step: int, block: int) -> None:
+            with counting:
+                left[step, block] -= 1
+                if left[step, block] == 0:
+                    del made[step, block], left[step, block]
+
+        for block in Pipeline(inputs, len(spans), work).run():
+            shown = [place[key] for key in wanted]
+            yield Block(
+                spans[block][0],
+                {runners[n].node.key: made[n, block] for n in shown},
+                {runners[n].node.key: gains.pop((n, block)) for n in shown if (n, block) in gains},
+            )
+            for n in shown:
+                drop(n, block)
 
     @property
     def bad_samples(self) -> int:

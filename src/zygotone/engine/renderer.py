@@ -9,7 +9,7 @@ compressors and filters have settled as they would have in the song, and the lat
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict, deque
+from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -18,9 +18,10 @@ import numpy as np
 
 from zygotone.devices import Host, make_processor
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.block_graph import BlockGraph, shared_pool
+from zygotone.engine.block_graph import BlockGraph, cut_span
 from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, compile_session
 from zygotone.engine.motion import layer_gains
+from zygotone.engine.pipeline import Pipeline
 from zygotone.engine.runners import ReadSource, Runner, make_runner
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import ClipSource, Device, InstrumentSource, Section, Session, walk
@@ -262,99 +263,98 @@ class _Work:
     cancelled: Callable[[], bool]
 
     def all_of(self, todo: list[Node], progress: Callable[[float], None] | None) -> Take:
-        """Every node of ``todo`` (inputs before outputs), those that do not need each other on several cores."""
-        ready = {node.key: threading.Event() for node in todo}
-        failures: list[BaseException] = []
-        queue = deque(enumerate(todo))
+        """Every node of ``todo`` (inputs before outputs) over the whole span, each kept."""
+        steps = [_Step(self, node) for node in todo]
+        place = {node.key: n for n, node in enumerate(todo)}
+        # What is in the cache now is held on to, since it may be let go there meanwhile.
+        held = {i.key: self.fetch(i).audio for node in todo for i in node.inputs if i.key not in place}
+        spans = cut_span(0, self.total, self.block_frames)
 
-        def work() -> Take | None:
-            take = None
-            while not failures:
-                try:
-                    at, node = queue.popleft()
-                except IndexError:
-                    break
-                try:
-                    # Whoever took an input began before, so this cannot wait for itself.
-                    for below in node.inputs:
-                        if below.key in ready:
-                            ready[below.key].wait()
-                    if failures:
-                        break
-                    if progress is not None:
-                        progress(at / len(todo))
-                    made = self.make(node)
-                    if node is todo[-1]:
-                        take = made
-                except BaseException as error:
-                    failures.append(error)
-                finally:
-                    ready[node.key].set()
-            return take
+        def work(step: int, block: int) -> None:
+            if self.cancelled():
+                raise Cancelled
+            at, n = spans[block]
+            parts = [
+                np.ascontiguousarray((steps[place[i.key]].audio if i.key in place else held[i.key])[:, at : at + n])
+                for i in todo[step].inputs
+            ]
+            steps[step].block(at, n, parts)
+            if block == len(spans) - 1:
+                steps[step].finish()
 
-        helper = shared_pool().submit(work) if len(todo) > 2 else None
-        last = work()
-        if helper is not None and not helper.cancel():
-            last = helper.result() or last
-        if failures:
-            for event in ready.values():
-                event.set()
-            raise failures[0]
-        return last or self.fetch(todo[-1])
+        inputs = [[place[i.key] for i in node.inputs if i.key in place] for node in todo]
+        for block in Pipeline(inputs, len(spans), work).run():
+            if progress is not None:
+                progress((block + 1) / len(spans))
+        assert steps[-1].take is not None
+        return steps[-1].take
 
     def fetch(self, node: Node) -> Take:
         """From the cache, or rendered anew where it was let go meanwhile."""
-        found = self.renderer._remembered(node, self.first, self.total)
-        return found or self.make(node)
-
-    def make(self, node: Node) -> Take:
-        inputs = [self.fetch(i).audio for i in node.inputs]
-        if isinstance(node, DeviceNode) and node.device is not None and not node.device.on:
-            return Take(inputs[0])  # nothing was ever in it that could ring out
-        runner = make_runner(node, self.host, self.reader)
-        audio = np.empty((2, self.total))
-        gain_db: FloatArray | None = None
-        for at in range(0, self.total, self.block_frames):
-            if self.cancelled():
-                raise Cancelled
-            n = min(self.block_frames, self.total - at)
-            parts = [np.ascontiguousarray(i[:, at : at + n]) for i in inputs]
-            audio[:, at : at + n] = runner.block(self.first + at, n, parts)
-            gain_db = self._noted(runner, gain_db, at, n)
-        return self._finished(node, runner, audio, gain_db)
+        return self.renderer._remembered(node, self.first, self.total) or self.all_of(
+            self.renderer._missing(node, self.first, self.total), None
+        )
 
     def streamed(self, node: Node, progress: Callable[[float], None] | None) -> Take:
         """``node`` with all it needs, block by block, nothing kept on the way."""
-        blocks = BlockGraph(self.host, parallel=True)
+        blocks = BlockGraph(self.host)
         blocks.show([node], self.reader)
         runner = blocks.runner(node)
         audio = np.empty((2, self.total))
         gain_db: FloatArray | None = None
-        for at in range(0, self.total, self.block_frames):
+        for block in blocks.blocks(cut_span(self.first, self.first + self.total, self.block_frames)):
             if self.cancelled():
                 raise Cancelled
+            at, part = block.start - self.first, block.audio[node.key]
+            n = part.shape[1]
             if progress is not None:
-                progress(at / self.total)
-            n = min(self.block_frames, self.total - at)
-            audio[:, at : at + n] = blocks.block(self.first + at, n)[node.key]
-            gain_db = self._noted(runner, gain_db, at, n)
-        return self._finished(node, runner, audio, gain_db, keep=False)
+                progress((at + n) / self.total)
+            audio[:, at : at + n] = part
+            if node.key in block.gains_db:
+                gain_db = np.zeros(self.total) if gain_db is None else gain_db
+                gain_db[at : at + n] = block.gains_db[node.key]
+        return finished_take(node, runner, audio, gain_db)
 
-    def _noted(self, runner: Runner, gain_db: FloatArray | None, at: int, n: int) -> FloatArray | None:
-        if runner.gain_db is not None:
-            if gain_db is None:
-                gain_db = np.zeros(self.total)
-            gain_db[at : at + n] = runner.gain_db
-        return gain_db
 
-    def _finished(
-        self, node: Node, runner: Runner, audio: Stereo, gain_db: FloatArray | None, *, keep: bool = True
-    ) -> Take:
-        if gain_db is not None and isinstance(node, DeviceNode):
-            # The gain belongs to the input; as a function of the song it is early by the input's latency.
-            gain_db = np.roll(gain_db, -max(i.latency for i in node.inputs))
-        take = Take(audio, gain_db, runner.bad_samples)
-        return self.renderer._put(node, self.first, self.total, take) if keep else take
+class _Step:
+    """One node of a rendering: its runner, made when first needed, and what it has given so far."""
+
+    def __init__(self, work: _Work, node: Node) -> None:
+        self._work, self._node = work, node
+        self._runner: Runner | None = None
+        # A device that is off passes its input: nothing was ever in it that could ring out.
+        self._passes = isinstance(node, DeviceNode) and node.device is not None and not node.device.on
+        self.audio = np.empty((2, work.total))
+        self._gain_db: FloatArray | None = None
+        self.take: Take | None = None
+
+    def block(self, at: int, frames: int, inputs: list[Stereo]) -> None:
+        """Frames ``at`` to ``at + frames`` of the span."""
+        part = slice(at, at + frames)
+        if self._passes:
+            self.audio[:, part] = inputs[0]
+            return
+        if self._runner is None:
+            self._runner = make_runner(self._node, self._work.host, self._work.reader)
+        self.audio[:, part] = self._runner.block(self._work.first + at, frames, inputs)
+        if self._runner.gain_db is not None:
+            if self._gain_db is None:
+                self._gain_db = np.zeros(self._work.total)
+            self._gain_db[part] = self._runner.gain_db
+
+    def finish(self) -> None:
+        """All is there: into the cache with it."""
+        work = self._work
+        self.take = finished_take(self._node, self._runner, self.audio, self._gain_db)
+        work.renderer._put(self._node, work.first, work.total, self.take)
+
+
+def finished_take(node: Node, runner: Runner | None, audio: Stereo, gain_db: FloatArray | None) -> Take:
+    """``audio`` and gain as a take; the gain belongs to the input, so as a function of the song it is early by the
+    input's latency."""
+    if gain_db is not None and isinstance(node, DeviceNode):
+        gain_db = np.roll(gain_db, -max(i.latency for i in node.inputs))
+    return Take(audio, gain_db, runner.bad_samples if runner is not None else 0)
 
 
 def chain_tail_s(session: Session, chain: tuple[Device, ...]) -> float:

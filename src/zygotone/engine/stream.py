@@ -14,7 +14,7 @@ import numpy as np
 
 from zygotone.devices import Host
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.block_graph import BlockGraph
+from zygotone.engine.block_graph import BlockGraph, cut_span
 from zygotone.engine.graph import Graph, Node, SourceNode, compile_session
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.runners import ReadSource
@@ -32,24 +32,21 @@ def stream_nodes(
     block_frames: int = 1024,
     sink: Callable[[str, Stereo], None],
     progress: Callable[[float], None] = lambda share: None,
-    parallel: bool = True,
 ) -> None:
     """Render several nodes over a span of the song at once, from the song's start; ``sink`` gets each block by
     name, with the node's latency taken off. Memory does not grow with the length."""
     start, end = span
-    blocks = BlockGraph(renderer.host(graph.session), parallel=parallel)
+    blocks = BlockGraph(renderer.host(graph.session))
     blocks.show(list(nodes.values()), renderer.source_reader(graph.session))
     latest = max(node.latency for node in nodes.values())
-    at = 0
-    while at < end + latest:
-        n = min(block_frames, end + latest - at)
-        outputs = blocks.block(at, n)
+    for block in blocks.blocks(cut_span(0, end + latest, block_frames)):
         for name, node in nodes.items():
+            audio = block.audio[node.key]
+            at, n = block.start, audio.shape[1]
             first, last = max(at, start + node.latency), min(at + n, end + node.latency)
             if last > first:
-                sink(name, np.ascontiguousarray(outputs[node.key][:, first - at : last - at]))
-        at += n
-        progress(min(1.0, at / (end + latest)))
+                sink(name, np.ascontiguousarray(audio[:, first - at : last - at]))
+        progress(min(1.0, (at + n) / (end + latest)))
 
 
 @dataclass(frozen=True, slots=True)

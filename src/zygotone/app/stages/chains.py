@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -351,7 +352,7 @@ class ChainsStage(QWidget):
             elif kind == "curve":
                 made = DuckPicture(self._point_dragged, self.select_band, self.desk.bench.end_merge)
             elif kind in ("response", "tail"):
-                made = {"response": ResponsePicture, "tail": TailPicture}[kind](self._host)
+                made = {"response": ResponsePicture, "tail": TailPicture}[kind](self._host, self._ask_answer)
             else:
                 made = {"compressor": CompressorPicture, "saturation": SaturationPicture, "spectra": SpectraPicture}[
                     kind
@@ -361,6 +362,9 @@ class ChainsStage(QWidget):
         for name, picture in self._pictures.items():
             picture.setVisible(name == kind)
         return self._pictures[kind]
+
+    def _ask_answer(self, run: Callable[[], Any], done: Callable[[Any], None]) -> None:
+        self.desk.worker.submit("answer", lambda cancel: run(), done, urgency=2)
 
     def _show_picture(self) -> None:
         device = self.device

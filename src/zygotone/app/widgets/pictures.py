@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 from PySide6.QtWidgets import QWidget
@@ -251,49 +252,77 @@ def show_spectra(plot: Plot, effect: Effect | None, changed: bool) -> None:
     )
 
 
+# Has something worked out in the background, and hears of the result in the interface's thread.
+Ask = Callable[[Callable[[], Any], Callable[[Any], None]], None]
+
+
 class _ClickPicture(Picture):
-    """Base of pictures of what a click gives; worked out anew only when the device has changed."""
+    """Base of pictures of what a click gives. It is worked out in the background, and only when the device has changed;
+    until then the last answer stays."""
 
-    def __init__(self, host: Callable[[], Host]) -> None:
+    def __init__(self, host: Callable[[], Host], ask: Ask) -> None:
         super().__init__()
-        self._host = host
+        self._host, self._ask = host, ask
         self._known: dict[object, ClickAnswer] = {}
+        self._shown: tuple[Device, Device | None, Effect | None] | None = None
+        self._last: ClickAnswer | None = None
 
-    def _answer(self, device: Device) -> ClickAnswer:
+    def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+        if self._shown is not None and self._shown[0].id != device.id:
+            self._last = None
+        self._shown = (device, kept, effect)
         host = self._host()
-        key = (device.kind, device.params, device.mix, host.rate_hz, host.bpm)
-        if key not in self._known:
-            if len(self._known) > 8:
-                self._known.clear()
-            self._known[key] = click_answer(device, host)
-        return self._known[key]
+        missing = {key: d for d in (device, kept) if d is not None and (key := self._key(d, host)) not in self._known}
+        self._draw(device, kept, effect)
+        if missing:
+            self._ask(lambda: {key: click_answer(d, host) for key, d in missing.items()}, self._learn)
+
+    def _learn(self, answers: dict[object, ClickAnswer]) -> None:
+        if len(self._known) > 16:
+            self._known.clear()
+        self._known |= answers
+        if self._shown is not None:
+            self._draw(*self._shown)
+
+    @staticmethod
+    def _key(device: Device, host: Host) -> object:
+        return device.kind, device.params, device.mix, host.rate_hz, host.bpm
+
+    def _answer(self, device: Device) -> ClickAnswer | None:
+        return self._known.get(self._key(device, self._host()))
+
+    def _draw(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+        raise NotImplementedError
 
 
 class ResponsePicture(_ClickPicture):
     """Frequency response over the track's spectrum."""
 
-    def __init__(self, host: Callable[[], Host]) -> None:
-        super().__init__(host)
+    def __init__(self, host: Callable[[], Host], ask: Ask) -> None:
+        super().__init__(host, ask)
         self.plot = Plot(FREQUENCY, CHANGE, name="chains.picture", accessible="Response over the spectrum", height=190)
         self.setLayout(row(self.plot))
 
-    def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+    def _draw(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
         curves = []
         if effect is not None:
             curves.append(spectrum_curve("track here", effect.before.spectrum_db, "fill", "fill"))
         changed = kept is None or kept.params != device.params or kept.mix != device.mix
-        if kept is not None and changed:
-            curves.append(Curve("A response", FREQS_HZ, self._answer(kept).response_db, "a", "dash"))
-        colour = "b" if changed else "ink"
-        curves.append(Curve("response", FREQS_HZ, self._answer(device).response_db, colour, "line", 2.0))
+        before = self._answer(kept) if kept is not None and changed else None
+        if before is not None:
+            curves.append(Curve("A response", FREQS_HZ, before.response_db, "a", "dash"))
+        self._last = self._answer(device) or self._last
+        if self._last is not None:
+            colour = "b" if changed else "ink"
+            curves.append(Curve("response", FREQS_HZ, self._last.response_db, colour, "line", 2.0))
         self.plot.show_curves(curves)
 
 
 class TailPicture(_ClickPicture):
     """What follows a click, over time, and the spectrum before and after."""
 
-    def __init__(self, host: Callable[[], Host]) -> None:
-        super().__init__(host)
+    def __init__(self, host: Callable[[], Host], ask: Ask) -> None:
+        super().__init__(host, ask)
         self.tail = Plot(
             Axis(0, 1, "s"), Axis(-80, 6, "dB", ticks=(-72, -60, -48, -36, -24, -12, 0)), name="chains.tail",
             accessible="What follows a click", height=190,
@@ -306,9 +335,13 @@ class TailPicture(_ClickPicture):
         self.layout().setStretch(0, 3)
         self.layout().setStretch(1, 2)
 
-    def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+    def _draw(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
         changed = kept is None or kept.params != device.params or kept.mix != device.mix
-        answer = self._answer(device)
+        show_spectra(self.spectra, effect, changed)
+        self._last = answer = self._answer(device) or self._last
+        if answer is None:
+            self.tail.show_curves((), empty="Measuring…")
+            return
         step = next(s for s in (0.05, 0.1, 0.2, 0.5, 1, 2, 5) if answer.seconds / s <= 8)
         self.tail.set_axes(
             Axis(
@@ -320,7 +353,6 @@ class TailPicture(_ClickPicture):
         if not np.allclose(answer.level_db[0], answer.level_db[1], atol=0.5):
             curves.append(Curve("right", x, answer.level_db[1], "soft", "line", 1.0))
         self.tail.show_curves(curves)
-        show_spectra(self.spectra, effect, changed)
 
 
 class DuckPicture(Picture):

@@ -67,11 +67,13 @@ def design_network(
 
 
 @kernel
-def _read_moving(line: FloatArray, write: int, delay: float, slope: float, near: FloatArray, out: FloatArray) -> None:
-    """out (n,): a ring read ``delay`` − slope·j frames behind ``write`` + j, by cubic interpolation as in
-    ``lines.read_ring``; the delay changes by less than a frame over n. near (n + 8,) is working room."""
+def _read_moving(
+    line: FloatArray, write: int, delay: float, slope: float, cell: int, near: FloatArray, out: FloatArray
+) -> None:
+    """out (n,): a ring read ``delay`` − slope·(cell + j) frames behind ``write`` + j, by cubic interpolation as in
+    ``lines.read_ring``; the delay changes by less than a frame over a cell. near (n + 8,) is working room."""
     n, size = out.shape[0], line.shape[0]
-    longest = int(max(delay, delay - slope * n)) + 2
+    longest = int(max(delay - slope * cell, delay - slope * (cell + n))) + 2
     at = write - longest
     at = at + size if at < 0 else at
     wanted = n + 5
@@ -81,7 +83,7 @@ def _read_moving(line: FloatArray, write: int, delay: float, slope: float, near:
     for m in range(wanted - whole):
         near[whole + m] = line[m]
     for j in range(n):
-        d = delay - slope * j
+        d = delay - slope * (cell + j)  # as one product, whatever cell the block began in
         frames = int(d)
         t = d - frames
         m = j - frames + longest
@@ -128,8 +130,7 @@ def feedback_network(
             line = ring[k]
             if sway > 0.0 and k % 2 == 0:
                 # The line is read one frame early, since its newest value is a frame old here.
-                begin_delay = delays[k] - 1.0 - offset[k] - slope[k] * cell
-                _read_moving(line, write, begin_delay, slope[k], near, v[k, :width])
+                _read_moving(line, write, delays[k] - 1.0 - offset[k], slope[k], cell, near, v[k, :width])
             else:
                 at = write - delays[k] + 1
                 at = at + size if at < 0 else at

@@ -147,7 +147,7 @@ def test_other_drums_lie_where_they_should(model, low, high):
     assert low < centroid_hz(spectrum(play(layer("drum", params), note(60)), RATE)) < high
 
 
-@pytest.mark.parametrize("kind", [k.kind for k in SOURCES])
+@pytest.mark.parametrize("kind", [k.kind for k in SOURCES if k.kind != "sample"])  # which needs a recording
 def test_sources_are_alike_each_time_and_finite(kind):
     one = layer(kind)
     first, second = play(one, note()), play(one, note())

@@ -29,12 +29,14 @@ def _string(line: FloatArray, allpass: float, damping: float, keep: float, y: Fl
 
 
 def plucked_string(
-    pitch_hz: float, frames: int, *, sample_rate_hz: int, decay_s: float, damping: float, pick: float, seed: int
-) -> FloatArray:
+    pitch_hz: float, frames: int, *, sample_rate_hz: int, decay_s: float, damping: float, pick: float, seed: int,
+    brightness: float = 1.0,
+) -> FloatArray:  # fmt: skip
     """One plucked note, shape (frames,).
 
     decay_s is the time to −60 dB at the fundamental; damping 0 to 1 dulls it; pick 0 to 1 is where along the
-    string it is plucked (Jaffe and Smith 1983: the comb of the pick position, the all-pass of the tuning).
+    string it is plucked (Jaffe and Smith 1983: the comb of the pick position, the all-pass of the tuning); brightness 0 to 1
+    is that of the pick, and does not change how loud the pluck is.
     """
     period = sample_rate_hz / pitch_hz
     w = 2.0 * math.pi * pitch_hz / sample_rate_hz
@@ -48,6 +50,12 @@ def plucked_string(
     rng = np.random.default_rng(seed)
     noise = rng.uniform(-1.0, 1.0, whole)
     line = noise - np.roll(noise, max(1, round(pick * whole)))
+    if brightness < 1.0:  # the pluck itself through a low-pass that goes round with it
+        corner_hz = 250.0 * 2.0 ** (6.0 * brightness)
+        spectrum = np.fft.rfft(line)
+        hz = np.fft.rfftfreq(whole, 1.0 / sample_rate_hz)
+        soft = np.fft.irfft(spectrum / (1.0 + (hz / corner_hz) ** 2), whole)
+        line = soft * np.sqrt(np.sum(line**2) / max(float(np.sum(soft**2)), 1e-12))
     line -= line.mean()
     y = np.empty(frames)
     _string(np.ascontiguousarray(line), allpass, damping, keep, y)

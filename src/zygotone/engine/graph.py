@@ -17,7 +17,7 @@ import numpy as np
 from zygotone.devices import Host, make_processor
 from zygotone.errors import LoopError
 from zygotone.session.automation import Lane
-from zygotone.session.models import Device, Session, Strip, Track, branches
+from zygotone.session.models import Device, InstrumentSource, Layer, Session, Strip, Track, branches
 from zygotone.session.params import Param, Values
 from zygotone.session.value import Value
 
@@ -67,6 +67,7 @@ class Node:
 class SourceNode(Node):
     track: Track | None = None
     motions: tuple[Motion, ...] = ()
+    layers: tuple[str, ...] = ()  # of an instrument: which of its layers
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -227,15 +228,7 @@ class _SessionCompiler:
     def raw_of(self, strip: Strip) -> Node:
         if strip.id not in self.raw:
             if isinstance(strip, Track):
-                motions = tuple(
-                    m for (owner, path), found in self._lanes.items()
-                    if owner == strip.id and path.startswith("layer:") for m in found
-                )  # fmt: skip
-                key = _digest(
-                    "source", self.session.rate_hz, self._song_digest, _value_digest(strip.source), strip.nudge_ms,
-                    *(m.digest for m in motions),
-                )  # fmt: skip
-                self.raw[strip.id] = SourceNode(key, (strip.id, "source"), 0, track=strip, motions=motions)
+                self.raw[strip.id] = self._played(strip, "chain")
             else:
                 self._enter(strip)
                 members = self._members(strip)
@@ -244,6 +237,37 @@ class _SessionCompiler:
                 self.raw[strip.id] = SumNode(key, (strip.id, "sum"), latency, tuple(members))
                 self._open.pop()
         return self.raw[strip.id]
+
+    def _played(self, track: Track, output: str) -> Node:
+        """What a track's source gives to its chain, or past it (``direct``): layers, those with a chain of their own
+        through it."""
+        if not isinstance(track.source, InstrumentSource):
+            return self._source(track, ())
+        layers = [layer for layer in track.source.sounding if layer.output == output]
+        plain = [layer for layer in layers if not layer.chain]
+        parts: list[Node] = []
+        if plain or not layers:
+            parts.append(self._source(track, tuple(plain), output))
+        for layer in layers:
+            if layer.chain:
+                source = self._source(track, (layer,), layer.id)
+                parts.append(self.chain_compiler.chain(f"{track.id}/layer:{layer.id}", layer.chain, source))
+        return parts[0] if len(parts) == 1 else summed((track.id, f"layers:{output}"), parts)
+
+    def _source(self, track: Track, layers: tuple[Layer, ...], place: str = "source") -> SourceNode:
+        motions = tuple(
+            m for layer in layers for m in self._lanes.get((track.id, f"layer:{layer.id}"), ())
+        )  # fmt: skip
+        source: Value = track.source
+        if isinstance(source, InstrumentSource):
+            source = source.replace(layers=tuple(layer.replace(chain=()) for layer in layers), macros=("",) * 4)
+        key = _digest(
+            "source", self.session.rate_hz, self._song_digest, _value_digest(source), track.nudge_ms,
+            *(m.digest for m in motions),
+        )  # fmt: skip
+        where = (track.id, "source" if place == "chain" else place)
+        ids = tuple(layer.id for layer in layers)
+        return SourceNode(key, where, 0, track=track, motions=motions, layers=ids)
 
     def _enter(self, strip: Strip) -> None:
         if strip.id in self._open:
@@ -260,7 +284,10 @@ class _SessionCompiler:
         if strip.id not in self.chains:
             raw = self.raw_of(strip)
             self._enter(strip)
-            self.chains[strip.id] = self.chain_compiler.chain(strip.id, strip.chain, raw)
+            node = self.chain_compiler.chain(strip.id, strip.chain, raw)
+            if isinstance(strip, Track) and _has_direct(strip):
+                node = summed((strip.id, "direct"), [node, self._played(strip, "direct")])
+            self.chains[strip.id] = node
             self._open.pop()
         return self.chains[strip.id]
 
@@ -293,6 +320,11 @@ class _SessionCompiler:
                     place = (strip.id, f"send:{send.to}")
                     members.append(fader(place, node, send.level_db, 0.0, session.song.tempo_bpm, motions))
         return members
+
+
+def _has_direct(track: Track) -> bool:
+    source = track.source
+    return isinstance(source, InstrumentSource) and any(layer.output == "direct" for layer in source.sounding)
 
 
 def _target(session: Session, strip: Strip) -> str | None:

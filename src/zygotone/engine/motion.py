@@ -7,7 +7,7 @@ Values are worked out on the control grid, counted from the start of the song. L
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -15,9 +15,10 @@ import numpy as np
 from zygotone.dsp.types import FloatArray
 from zygotone.engine.graph import Motion
 from zygotone.session.automation import lane_values
-from zygotone.session.models import InstrumentSource, Layer
+from zygotone.session.instruments import Layer, layer_value
 from zygotone.session.params import Values
-from zygotone.sources.instrument import LayerGain
+from zygotone.sources.instrument import side_gains
+from zygotone.sources.modulation import Automation
 
 
 def beats_of(frames: FloatArray, *, rate_hz: int, bpm: float) -> FloatArray:
@@ -35,30 +36,18 @@ def moved(motions: Sequence[Motion], base: float, beats: FloatArray) -> FloatArr
     return out
 
 
-def layer_gains(source: InstrumentSource, motions: Sequence[Motion], rate_hz: int, bpm: float) -> dict[str, LayerGain]:
-    """For each layer that automation moves, its gains of left and right over any frames of the song, shape (2, n)."""
-    found: dict[str, LayerGain] = {}
-    for layer in source.layers:
-        mine = by_path([m for m in motions if m.lane.layer == layer.id])
-        if mine:
+def layer_automation(layer: Layer, motions: Sequence[Motion]) -> Automation:
+    """What lanes move on a layer: by path, its values at beats of the song (n,)."""
 
-            def gains(
-                start: int, frames: int, layer: Layer = layer, mine: dict[str, list[Motion]] = mine
-            ) -> FloatArray:
-                beats = beats_of(np.maximum(0, np.arange(start, start + frames)), rate_hz=rate_hz, bpm=bpm)
-                level = moved(mine.get("level_db", ()), layer.level_db, beats)
-                pan = moved(mine.get("pan_pct", ()), layer.pan_pct, beats)
-                return moving_gains(level, pan)
+    def follow(path: str, mine: Sequence[Motion]) -> Callable[[FloatArray], FloatArray]:
+        return lambda beats: moved(mine, layer_value(layer, path), beats)
 
-            found[layer.id] = gains
-    return found
+    return {path: follow(path, mine) for path, mine in by_path(motions).items()}
 
 
 def moving_gains(level_db: FloatArray, pan_pct: FloatArray) -> FloatArray:
     """Gains of left and right for a level and a pan that differ from frame to frame: both (n,), the result (2, n)."""
-    angle = (pan_pct / 100.0 + 1.0) * (np.pi / 4.0)
-    sides = np.stack([np.cos(angle), np.sin(angle)]) * np.sqrt(2.0)
-    return np.asarray(np.maximum(sides, 0.0) * 10.0 ** (level_db / 20.0))
+    return side_gains(level_db, pan_pct)
 
 
 def by_path(motions: Sequence[Motion]) -> dict[str, list[Motion]]:

@@ -20,12 +20,12 @@ from zygotone.devices import Host, make_processor
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
 from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, compile_session
-from zygotone.engine.motion import layer_gains
+from zygotone.engine.motion import layer_automation
 from zygotone.engine.pipeline import Pipeline
 from zygotone.engine.runners import ReadSource, Runner, make_runner
 from zygotone.session.audio_store import AudioStore
-from zygotone.session.models import ClipSource, Device, InstrumentSource, Section, Session, walk
-from zygotone.sources import ClipReader, render_instrument
+from zygotone.session.models import ClipSource, Device, InstrumentSource, Layer, Section, Session, walk
+from zygotone.sources import ClipReader, add_layers, render_layer
 
 MAX_TAIL_S = 30.0
 PREROLL_S = 3.2
@@ -114,7 +114,9 @@ class Renderer:
                 clip = self.store.clip(session.asset(track.source.asset), session.rate_hz)
                 read = ClipReader(clip, track.source, session.song, session.rate_hz).read
                 return lambda start, frames: read(start - nudge, frames)
-            audio = self._instrument(track.source, session, node.motions)
+            wanted = [layer for layer in track.source.sounding if layer.id in node.layers]
+            parts = [self._layer(track.source, layer, session, node.motions) for layer in wanted]
+            audio = parts[0] if len(parts) == 1 else add_layers(parts)
             return lambda start, frames: _cut(audio, start - nudge, frames)
 
         return reader
@@ -126,12 +128,26 @@ class Renderer:
         """How devices get at the project's clips, by asset id."""
         return lambda asset_id: self.store.audio_of(asset_id, rate_hz)
 
-    def _instrument(self, source: InstrumentSource, session: Session, motions: tuple[Motion, ...] = ()) -> Stereo:
-        key = (source, session.song.replace(title="", key="C major"), session.rate_hz, motions)
+    def _layer(
+        self, source: InstrumentSource, layer: Layer, session: Session, motions: tuple[Motion, ...] = ()
+    ) -> Stereo:
+        """A layer over the whole song, before its chain; the same however its level on other layers is set."""
+        mine = tuple(m for m in motions if m.lane.layer == layer.id)
+        # What other layers are matters only where they decide how long a voice takes room.
+        releases = max(each.envelope.release_ms for each in source.layers)
+        sound = layer.replace(name="", chain=(), output="chain", mute=False, solo=False)
+        key = (
+            sound, source.voices, source.lfos, source.phrases, source.parts, releases,
+            session.song.replace(title="", key="C major"), session.rate_hz, mine,
+        )  # fmt: skip
         take = self._instruments.get(key)
         if take is None:
-            gains = layer_gains(source, motions, session.rate_hz, session.song.tempo_bpm)
-            take = Take(render_instrument(source, session.song, session.rate_hz, gains))
+            take = Take(
+                render_layer(
+                    source, layer, session.song, session.rate_hz, automation=layer_automation(layer, mine),
+                    clip=self.clip_reader(session.rate_hz),
+                )
+            )  # fmt: skip
             self._instruments.put(key, take)
         return take.audio
 
@@ -144,9 +160,10 @@ class Renderer:
             * session.rate_hz
         )
         lengths = [
-            self._instrument(t.source, session).shape[1]
+            self._layer(t.source, layer, session).shape[1]
             for t in session.tracks
             if isinstance(t.source, InstrumentSource)
+            for layer in t.source.sounding
         ]
         return max((n - end for n in lengths), default=0) + ring
 

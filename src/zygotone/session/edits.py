@@ -23,6 +23,7 @@ from zygotone.session.models import (
     Track,
     branches,
     file_names,
+    instrument_files,
     walk,
 )
 from zygotone.session.params import plain
@@ -99,6 +100,9 @@ def _unkeyed(session: Session, strip_id: str) -> Session:
 def _tidy(session: Session) -> Session:
     """Without clips that nothing plays and lanes that move nothing any more."""
     used = {t.source.asset for t in session.tracks if isinstance(t.source, ClipSource)}
+    for track in session.tracks:
+        if isinstance(track.source, InstrumentSource):
+            used |= instrument_files(track.source.layers)
     used |= {name for strip in session.strips() for _, d in walk(strip.chain) for name in file_names(d)}
     lanes = []
     for lane in session.lanes:

@@ -6,16 +6,36 @@ positions in the song in beats or bars.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import ConfigDict, Field, ValidationError, field_validator, model_serializer, model_validator
+from pydantic import Field, field_validator, model_validator
 
-from zygotone.errors import ParameterError, one_line
+from zygotone.errors import ParameterError
 from zygotone.music.keys import Key, parse_key
 from zygotone.session.automation import Lane
-from zygotone.session.catalogue import DEVICES, SOURCES, Catalogue, Kind
-from zygotone.session.params import ENTRY_CHECKS, Param, Values, level, number, share
+from zygotone.session.instruments import Envelope as Envelope
+from zygotone.session.instruments import InstrumentSource as InstrumentSource
+from zygotone.session.instruments import Job as Job
+from zygotone.session.instruments import Layer as Layer
+from zygotone.session.instruments import Lfo as Lfo
+from zygotone.session.instruments import Note as Note
+from zygotone.session.instruments import Part as Part
+from zygotone.session.instruments import Phrase as Phrase
+from zygotone.session.instruments import Route as Route
+from zygotone.session.instruments import VoiceFilter as VoiceFilter
+from zygotone.session.instruments import Voices as Voices
+from zygotone.session.instruments import instrument_files as instrument_files
+from zygotone.session.instruments import layer_params as layer_params
+from zygotone.session.kinds import MAX_NESTING as MAX_NESTING
+from zygotone.session.kinds import Device as Device
+from zygotone.session.kinds import KeyInput as KeyInput
+from zygotone.session.kinds import Sound as Sound
+from zygotone.session.kinds import branches as branches
+from zygotone.session.kinds import continuous_params as continuous_params
+from zygotone.session.kinds import file_names as file_names
+from zygotone.session.kinds import walk as walk
+from zygotone.session.params import Param, level, number
 from zygotone.session.value import Id, Name, Value
 
 SAMPLE_RATES = (44100, 48000, 88200, 96000)
@@ -28,186 +48,11 @@ ROLES: tuple[Role, ...] = (
 )  # fmt: skip
 LOW_ROLES = ("bass", "sub")
 
-Job = Literal["sub", "body", "attack", "bite", "air", "width", "texture"]
-
 # A usual order of importance, where a person has set none: rhythm and lead first (common practice).
 USUAL_SEAT: dict[str, int] = {
     "kick": 1, "lead": 1, "voice": 1, "snare": 2, "sub": 2, "bass": 3, "guitar": 5, "hats": 6, "keys": 6,
     "percussion": 6, "pad": 7, "effect": 8, "other": 8,
 }  # fmt: skip
-
-
-class KindValues(Value):
-    """A kind with its parameter values, flat in files: ``{"kind": "pan", "pan_pct": -20}``."""
-
-    kind: str
-    params: Values
-
-    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
-
-    @classmethod
-    def catalogue(cls) -> Catalogue:
-        raise NotImplementedError
-
-    @model_validator(mode="before")
-    @classmethod
-    def _gather(cls, data: Any) -> Any:
-        if not isinstance(data, dict) or isinstance(data.get("params"), Values):
-            return data
-        if not isinstance(data.get("kind"), str):
-            raise ParameterError("kind is missing")
-        own = set(cls.model_fields) - {"params"}
-        spec = cls.catalogue().find(data["kind"])
-        rest = {name: value for name, value in data.items() if name not in own}
-        return {name: value for name, value in data.items() if name in own} | {"params": spec.check(rest, data["kind"])}
-
-    @model_serializer(mode="wrap")
-    def _flatten(self, handler: Any) -> dict[str, Any]:
-        data: dict[str, Any] = handler(self)
-        data.pop("params")
-        return {**data, **self.params.to_json()}
-
-    @property
-    def spec(self) -> Kind:
-        return self.catalogue().find(self.kind)
-
-
-class KeyInput(Value):
-    """Another track or bus that a device listens to, taken before or after its chain."""
-
-    track: Id
-    tap: Literal["before", "after"] = "after"
-
-
-class Device(KindValues):
-    id: Id = "device"
-    label: Annotated[str, Field(max_length=120)] = ""
-    on: bool = True
-    mix: Annotated[float, Field(ge=0.0, le=1.0)] = 1.0
-    key: KeyInput | None = None
-
-    @classmethod
-    def catalogue(cls) -> Catalogue:
-        return DEVICES
-
-    @property
-    def title(self) -> str:
-        return self.label or self.spec.title
-
-    @model_validator(mode="after")
-    def _key_fits(self) -> Self:
-        if self.key is not None and not self.spec.takes_key:
-            raise ParameterError(f"{self.kind} takes no key")
-        return self
-
-
-MAX_NESTING = 4
-
-
-def _nested_device(data: Any, place: str) -> Device:
-    """An entry of a list of devices. Raises ParameterError, naming ``place``."""
-    if isinstance(data, Device):
-        device = data
-    else:
-        try:
-            device = Device.model_validate(data)
-        except ValidationError as error:
-            raise ParameterError(f"{place}: {one_line(error)}") from None
-    if _depth(device) > MAX_NESTING:
-        raise ParameterError(f"{place} is nested more than {MAX_NESTING} deep")
-    return device
-
-
-def _depth(device: Device) -> int:
-    return 1 + max((_depth(inner) for branch in branches(device) for inner in branch["devices"]), default=0)
-
-
-ENTRY_CHECKS["device"] = _nested_device
-
-
-def branches(device: Device) -> tuple[Values, ...]:
-    """The parallel branches of a split; none of any other device."""
-    return device.params["branches"] if device.kind == "split" else ()
-
-
-def walk(chain: Iterable[Device], prefix: str = "") -> Iterator[tuple[str, Device]]:
-    """Every device of a chain with its path, those inside of splits too: ``split/0/eq``."""
-    for device in chain:
-        yield prefix + device.id, device
-        for n, branch in enumerate(branches(device)):
-            yield from walk(branch["devices"], f"{prefix}{device.id}/{n}/")
-
-
-class Sound(KindValues):
-    """What makes a layer's sound."""
-
-    @classmethod
-    def catalogue(cls) -> Catalogue:
-        return SOURCES
-
-
-class Envelope(Value):
-    """Delay, attack, hold, decay, sustain, release. ``curve`` 0 is straight, 1 strongly bent (exponential)."""
-
-    delay_ms: Annotated[float, Field(ge=0, le=10000)] = 0.0
-    attack_ms: Annotated[float, Field(ge=0, le=10000)] = 2.0
-    hold_ms: Annotated[float, Field(ge=0, le=10000)] = 0.0
-    decay_ms: Annotated[float, Field(ge=0, le=30000)] = 200.0
-    sustain: Annotated[float, Field(ge=0, le=1)] = 0.7
-    release_ms: Annotated[float, Field(ge=1, le=30000)] = 80.0
-    curve: Annotated[float, Field(ge=0, le=1)] = 0.5
-
-
-class VoiceFilter(Value):
-    """Low-pass of a layer with its own envelope."""
-
-    cutoff_hz: Annotated[float, Field(ge=20, le=20000)] = 8000.0
-    resonance: Annotated[float, Field(ge=0, le=1)] = 0.1
-    envelope_octaves: Annotated[float, Field(ge=-8, le=8)] = 0.0
-    velocity_octaves: Annotated[float, Field(ge=-8, le=8)] = 0.0
-    key_follow: Annotated[float, Field(ge=0, le=1)] = 0.0
-    envelope: Envelope = Envelope(sustain=0.0)
-
-
-class Layer(Value):
-    id: Id
-    name: Name
-    job: Job = "body"
-    sound: Sound
-    envelope: Envelope = Envelope()
-    filter: VoiceFilter | None = None
-    level_db: Annotated[float, Field(ge=-60, le=24)] = 0.0
-    pan_pct: Annotated[float, Field(ge=-100, le=100)] = 0.0
-    transpose_semitones: Annotated[int, Field(ge=-48, le=48)] = 0
-    tune_cents: Annotated[float, Field(ge=-100, le=100)] = 0.0
-    velocity_db: Annotated[float, Field(ge=0, le=60)] = 18.0  # how much softer the softest velocity is
-    start_ms: Annotated[float, Field(ge=-100, le=1000)] = 0.0
-    polarity: bool = False
-    mute: bool = False
-
-
-class Note(Value):
-    start_beat: Annotated[float, Field(ge=0, le=100000)]
-    length_beats: Annotated[float, Field(gt=0, le=10000)]
-    pitch: Annotated[int, Field(ge=0, le=127)]
-    velocity: Annotated[float, Field(ge=0, le=1)] = 0.8
-    nudge_ms: Annotated[float, Field(ge=-200, le=200)] = 0.0
-
-
-class Phrase(Value):
-    """Notes in beats; repeats every ``beats`` while the section lasts."""
-
-    id: Id
-    beats: Annotated[float, Field(gt=0, le=10000)]
-    notes: tuple[Note, ...] = ()
-    nudge_ms: Annotated[float, Field(ge=-200, le=200)] = 0.0
-
-
-class Part(Value):
-    """Which phrase a section plays."""
-
-    section: Id
-    phrase: Id
 
 
 class ClipSource(Value):
@@ -221,18 +66,8 @@ class ClipSource(Value):
     sections: tuple[Id, ...] | None = None  # silent elsewhere; None plays in all
 
 
-class InstrumentSource(Value):
-    type: Literal["instrument"] = "instrument"
-    layers: tuple[Layer, ...]
-    phrases: tuple[Phrase, ...] = ()
-    parts: tuple[Part, ...] = ()
-
-
 LEVEL = level("level_db", "Level", -60.0, 12.0, 0.0, "How loud the track goes on, after its chain.")
 PAN = number("pan_pct", "Pan", "%", -100.0, 100.0, 0.0, "Left (−100) to right (100), at constant power.")
-WET = share("mix", "Wet / dry", 1.0, "How much of the processed signal is heard; the rest is dry, aligned.")
-LAYER_LEVEL = level("level_db", "Level", -60.0, 24.0, 0.0, "How loud the layer is.")
-LAYER_PAN = number("pan_pct", "Pan", "%", -100.0, 100.0, 0.0, "Left (−100) to right (100), at constant power.")
 SEND = level("level_db", "Send", -60.0, 12.0, -12.0, "How loud the copy goes to the return.")
 NUDGE = number("nudge_ms", "Nudge", "ms", -200.0, 200.0, 0.0, "Moves the whole track later (above 0) or earlier.")
 
@@ -248,23 +83,6 @@ class Send(Value):
     to: Id
     level_db: Annotated[float, _within(SEND)] = SEND.default
     tap: Literal["after", "before"] = "after"
-
-
-def continuous_params(device: Device) -> dict[str, Param]:
-    """What automation can move on a device, by path: ``threshold_db``, ``bands.0.gain_db``, ``mix``."""
-    found: dict[str, Param] = {"mix": WET}
-    for p in device.spec.params:
-        if p.is_continuous:
-            found[p.name] = p
-        elif p.type == "list" and p.entries == "values":
-            for n in range(len(device.params[p.name])):
-                found |= {f"{p.name}.{n}.{q.name}": q for q in p.items if q.is_continuous}
-    return found
-
-
-def file_names(device: Device) -> list[str]:
-    """The clips that a device uses, by asset id."""
-    return [device.params[p.name] for p in device.spec.params if p.type == "file" and device.params[p.name]]
 
 
 class Strip(Value):
@@ -406,6 +224,13 @@ class Session(Value):
                 raise ParameterError(f"track {track.name!r} goes to bus {track.bus!r}, which does not exist")
             if isinstance(track.source, ClipSource) and track.source.asset not in assets:
                 raise ParameterError(f"track {track.name!r} plays clip {track.source.asset[:12]}…, which is missing")
+            if isinstance(track.source, InstrumentSource):
+                for name in instrument_files(track.source.layers):
+                    if name not in assets:
+                        raise ParameterError(f"a layer of {track.name!r} uses clip {name[:12]}…, which is missing")
+                for group, found in (("layers", track.source.layers), ("phrases", track.source.phrases)):
+                    if len({each.id for each in found}) != len(found):
+                        raise ParameterError(f"two {group} of {track.name!r} have one id")
         buses = {b.id for b in self.buses}
         for strip in self.strips():
             paths = [path for path, _ in walk(strip.chain)]
@@ -455,9 +280,10 @@ class Session(Value):
             layers = (
                 strip.source.layers if isinstance(strip, Track) and isinstance(strip.source, InstrumentSource) else ()
             )
-            if lane.layer not in {layer.id for layer in layers}:
+            layer = next((each for each in layers if each.id == lane.layer), None)
+            if layer is None:
                 raise ParameterError(f"{where}: {strip.name!r} has no layer {lane.layer!r}")
-            params = {p.name: p for p in (LAYER_LEVEL, LAYER_PAN)}
+            params = layer_params(layer)
         elif lane.device is not None:
             device = dict(walk(strip.chain)).get(lane.device)
             if device is None:

@@ -1,23 +1,82 @@
-"""What a sound source is: a kind, declared in the catalogue, and a function that renders one note."""
+"""What a sound source is: a kind, declared in the catalogue, and a function that renders one note.
+
+Conventions
+-----------
+A note is rendered as a whole, from its own first frame. What moves within it (pitch, and parameters that routes or
+automation move) is given at the boundaries of the control grid's cells, shape (cells + 1,), with cells enough for all
+frames.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 
-from zygotone.dsp.types import Stereo
+import numpy as np
+
+from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
+from zygotone.errors import ParameterError
 from zygotone.session.catalogue import SOURCES, Kind
 from zygotone.session.params import Values
+
+C4_HZ = 261.6255653005986
+
+
+def _no_audio(name: str) -> Stereo:
+    raise ParameterError(f"there is no clip {name!r} here")
+
+
+ReadClip = Callable[[str], Stereo]
+
+
+def cells_of(frames: int) -> int:
+    return max(1, math.ceil(frames / GRID_FRAMES))
 
 
 @dataclass(frozen=True, slots=True)
 class NoteRequest:
-    """One note to render: its pitch in Hz, velocity 0 to 1, length in frames, and the sample rate."""
+    """One note to render: pitch in Hz on the grid, velocity 0 to 1, length in frames, and the sample rate.
 
-    pitch_hz: float
-    velocity: float
+    ``gate`` is how many of the frames the key is down. ``moving`` holds parameters that move, by path
+    (``position``, ``operators.0.level``). ``number`` counts the layer's notes, for what alternates or is drawn by lot.
+    """
+
+    hz: FloatArray
     frames: int
+    velocity: float
     rate_hz: int
+    gate: int
+    number: int = 0
+    moving: Mapping[str, FloatArray] = field(default_factory=dict)
+    clip: ReadClip = _no_audio
+
+    @property
+    def cells(self) -> int:
+        return cells_of(self.frames)
+
+    @property
+    def highest_hz(self) -> float:
+        return float(np.max(self.hz))
+
+    @property
+    def first_hz(self) -> float:
+        return float(self.hz[0])
+
+    @property
+    def steps(self) -> FloatArray:
+        """Cycles a frame, on the grid."""
+        return np.asarray(self.hz / self.rate_hz)
+
+    def grid(self, path: str, value: float) -> FloatArray:
+        """A parameter over the note, on the grid: ``value`` where nothing moves it."""
+        found = self.moving.get(path)
+        return np.full(self.cells + 1, float(value)) if found is None else found
+
+
+def steady_note(pitch_hz: float, frames: int, rate_hz: int, *, velocity: float = 0.8) -> NoteRequest:
+    """A note whose pitch stands still, held to its end; for pictures and tests."""
+    return NoteRequest(np.full(cells_of(frames) + 1, pitch_hz), frames, velocity, rate_hz, frames)
 
 
 RenderNote = Callable[[Values, NoteRequest], Stereo]
@@ -25,19 +84,28 @@ RenderNote = Callable[[Values, NoteRequest], Stereo]
 
 @dataclass(frozen=True, slots=True)
 class SourceKind:
+    """``ring_s``, of a source that rings as long as it rings, however short the note: for how long, from its parameters,
+    the pitch in Hz, and the clips. ``varies`` says whether two equal notes may differ."""
+
     render: RenderNote
-    one_shot: bool  # rings as long as it rings, however short the note
+    ring_s: Callable[[Values, float, ReadClip, int], float] | None
+    varies: Callable[[Values], bool]
 
 
 _KINDS: dict[str, SourceKind] = {}
 
 
-def source(kind: Kind, *, one_shot: bool = False) -> Callable[[RenderNote], RenderNote]:
+def source(
+    kind: Kind,
+    *,
+    ring_s: Callable[[Values, float, ReadClip, int], float] | None = None,
+    varies: Callable[[Values], bool] = lambda params: False,
+) -> Callable[[RenderNote], RenderNote]:
     """Enters a rendering function under its kind. The result is stereo, shape (2, frames)."""
     SOURCES.enter(kind)
 
     def enter(render: RenderNote) -> RenderNote:
-        _KINDS[kind.kind] = SourceKind(render, one_shot)
+        _KINDS[kind.kind] = SourceKind(render, ring_s, varies)
         return render
 
     return enter

@@ -1,4 +1,4 @@
-"""Drum models: a tone that drops in pitch, a click, and shaped noise or metal."""
+"""Drum models: a tone that drops in pitch, a click, and shaped noise, bursts or metal."""
 
 from __future__ import annotations
 
@@ -10,15 +10,29 @@ from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass
 from zygotone.dsp.levels import db_to_gain
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
-from zygotone.session.params import Values, choice, frequency, level, number
-from zygotone.sources.base import NoteRequest, source
+from zygotone.session.params import Values, choice, frequency, level, number, whole
+from zygotone.sources.base import C4_HZ, NoteRequest, ReadClip, source
+
+# Ratios of the partials and their levels: a struck circular membrane's first modes (Rossing, "Science of Percussion
+# Instruments", table of ideal membrane modes, from memory); a wooden bar's two; and partials of metal, ours, without order.
+_PARTIALS: dict[str, tuple[tuple[float, float], ...]] = {
+    "kick": ((1.0, 1.0),),
+    "snare": ((1.0, 1.0), (1.594, 0.6), (2.136, 0.25)),
+    "hat": ((1.0, 1.0), (1.342, 0.9), (1.672, 0.8), (2.043, 0.7), (2.531, 0.7), (3.087, 0.6)),
+    "clap": ((1.0, 1.0),),
+    "tom": ((1.0, 1.0), (1.594, 0.35), (2.136, 0.12), (2.296, 0.1)),
+    "cymbal": ((1.0, 1.0), (1.27, 0.8), (1.61, 0.9), (1.93, 0.7), (2.41, 0.8), (2.83, 0.6), (3.37, 0.6), (4.11, 0.5), (4.73, 0.4), (5.59, 0.4)),
+    "shaker": ((1.0, 1.0), (1.73, 0.6)),
+    "rim": ((1.0, 1.0), (1.81, 0.8), (3.07, 0.3)),
+}  # fmt: skip
+MODELS = tuple(_PARTIALS)
 
 KIND = Kind(
     kind="drum",
     title="Drum",
-    summary="Kick, snare or hat: a tone that drops in pitch, a click, and noise or metal.",
+    summary="Drums and metal: a tone that drops in pitch, a click, and noise, single or in bursts.",
     params=(
-        choice("model", "Model", ("kick", "snare", "hat"), "kick", "What rings: a sine, a drum head of two modes, or metal."),
+        choice("model", "Model", MODELS, "kick", "What rings: a sine, a drum head, wood, or metal; a clap is noise in bursts."),
         frequency("tune_hz", "Tune", 50.0, "Where the tone settles, when played at C4; it follows the note.", high=12000.0),
         number("drop_semitones", "Drop", "semitones", 0.0, 60.0, 24.0, "How far above that the tone begins."),
         number("drop_ms", "Drop time", "ms", 1.0, 200.0, 12.0, "How fast it falls: time to a third of the way.", scale="log"),
@@ -30,17 +44,13 @@ KIND = Kind(
         number("noise_decay_ms", "Noise decay", "ms", 2.0, 4000.0, 120.0, "Time for the noise to fall by 20 dB.", scale="log"),
         frequency("noise_low_hz", "Noise from", 1000.0, "Lower edge of the noise."),
         frequency("noise_high_hz", "Noise to", 12000.0, "Upper edge of the noise."),
+        number("noise_rise_ms", "Noise rise", "ms", 0.0, 400.0, 0.0, "How slowly the noise comes, as of a shaker."),
+        whole("bursts", "Bursts", 1, 8, 1, "How often the noise begins anew before it dies away, as hands that do not clap at once."),
+        number("burst_ms", "Burst gap", "ms", 2.0, 60.0, 11.0, "Time from burst to burst."),
         level("bend_db", "Bend", 0.0, 24.0, 0.0, "Drive of the tone into a soft curve, for a rounder body."),
     ),
 )  # fmt: skip
 
-# Ratios of the partials: a struck circular membrane's first modes (Rossing, "Science of Percussion
-# Instruments", table of ideal membrane modes, from memory), and six partials of metal, ours, without order.
-_PARTIALS = {
-    "kick": ((1.0, 1.0),),
-    "snare": ((1.0, 1.0), (1.594, 0.6), (2.136, 0.25)),
-    "hat": ((1.0, 1.0), (1.342, 0.9), (1.672, 0.8), (2.043, 0.7), (2.531, 0.7), (3.087, 0.6)),
-}
 _QUIET_DB = -80.0
 _OFF_DB = -60.0
 
@@ -49,22 +59,35 @@ def _decay(t: FloatArray, ms_to_minus_20: float) -> FloatArray:
     return np.asarray(10.0 ** (-t / (ms_to_minus_20 * 1e-3)))
 
 
-def ring_s(params: Values) -> float:
+def ring_s(params: Values, pitch_hz: float = C4_HZ, clip: ReadClip | None = None, rate_hz: int = 48000) -> float:
     """How long a hit rings, down to −80 dB."""
     times = []
     if params["tone_db"] > _OFF_DB:
         times.append(params["decay_ms"])
     if params["noise_db"] > _OFF_DB:
         times.append(params["noise_decay_ms"])
-    return float(min(8.0, max([5.0, *times]) * 1e-3 * _QUIET_DB / -20.0))
+    before_s = (params["noise_rise_ms"] + (params["bursts"] - 1) * params["burst_ms"]) * 1e-3
+    return float(min(8.0, before_s + max([5.0, *times]) * 1e-3 * _QUIET_DB / -20.0))
 
 
-@source(KIND, one_shot=True)
+def noise_envelope(params: Values, t: FloatArray) -> FloatArray:
+    """Rise, bursts and decay of the noise over t in s, any shape."""
+    gap, last = params["burst_ms"] * 1e-3, params["bursts"] - 1
+    burst = np.clip(np.floor(t / gap), 0, last) if last else np.zeros_like(t)
+    since = t - burst * gap
+    # All bursts but the last are cut short, each a little louder than the one before.
+    short = _decay(since, 0.8 * params["burst_ms"]) * (0.6 + 0.4 * (burst + 1.0) / (last + 1.0))
+    out = np.where(burst < last, short, _decay(since, params["noise_decay_ms"]))
+    rise = params["noise_rise_ms"] * 1e-3
+    return np.asarray(out * np.clip(since / rise, 0.0, 1.0) if rise > 0.0 else out)
+
+
+@source(KIND, ring_s=ring_s)
 def render(params: Values, note: NoteRequest) -> Stereo:
-    n = round(ring_s(params) * note.rate_hz)
+    n = min(note.frames, round(ring_s(params) * note.rate_hz))
     t = np.arange(n) / note.rate_hz
     out = np.zeros(n)
-    transposed = note.pitch_hz / 261.6255653005986  # C4, where "tune" holds
+    transposed = note.first_hz / C4_HZ  # where "tune" holds
     if params["tone_db"] > _OFF_DB:
         f0 = params["tune_hz"] * transposed
         # f(t) = f0·2^(drop·exp(−t/τ)/12); its phase is the running sum.
@@ -94,7 +117,9 @@ def render(params: Values, note: NoteRequest) -> Stereo:
             lowpass_sos(params["noise_high_hz"], BUTTERWORTH_Q, sample_rate_hz=note.rate_hz),
         ]
         shaped = SosStereo(np.array(edges)).process(np.stack([noise, noise]))[0]
-        out += db_to_gain(params["noise_db"]) * shaped * _decay(t, params["noise_decay_ms"])
+        out += db_to_gain(params["noise_db"]) * shaped * noise_envelope(params, t)
     ramp = min(n, max(2, round(0.005 * note.rate_hz)))
     out[n - ramp :] *= np.linspace(1.0, 0.0, ramp)
-    return np.stack([out, out])
+    whole_note = np.zeros(note.frames)
+    whole_note[:n] = out
+    return np.stack([whole_note, whole_note])

@@ -2,18 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+import math
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 
-from zygotone.dsp.filters import svf_lowpass
-from zygotone.dsp.levels import db_to_gain
-from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
+from zygotone.dsp.voice_filters import MODES, voice_filter
 from zygotone.music.pitch import midi_to_hz
 from zygotone.music.tempo import beats_to_seconds
-from zygotone.session.models import InstrumentSource, Layer, Note, Song
-from zygotone.sources.base import NoteRequest, source_kind
+from zygotone.session.instruments import InstrumentSource, Layer, Lfo, Note
+from zygotone.session.models import Song
+from zygotone.sources.base import NoteRequest, ReadClip, source_kind
 from zygotone.sources.envelopes import envelope_curve
+from zygotone.sources.modulation import Automation, Motions, Played, depends_on_number, depends_on_place
+from zygotone.sources.voices import SongNote, Voice, allocate, limited
+
+_CUT_S = 0.005
+_NO_LFOS = (Lfo(), Lfo())
+# Where automation moves a layer, by its id: values of its parameters over beats of the song.
+MovingLayers = Mapping[str, Automation]
 
 
 def song_notes(source: InstrumentSource, song: Song) -> Iterator[tuple[float, Note]]:
@@ -35,69 +43,220 @@ def song_notes(source: InstrumentSource, song: Song) -> Iterator[tuple[float, No
             beat += phrase.beats
 
 
-def render_note(
-    layer: Layer, note: Note, *, gate_frames: int, rate_hz: int, a4_hz: float, at_unity: bool = False
-) -> Stereo:
-    """One note of one layer, shape (2, frames), release included; ``at_unity`` leaves the layer's level and pan out."""
-    pitch = note.pitch + layer.transpose_semitones + layer.tune_cents / 100.0
-    pitch_hz = midi_to_hz(pitch, a4_hz=a4_hz)
+def notes_in_frames(source: InstrumentSource, song: Song, rate_hz: int) -> list[SongNote]:
+    found = []
+    for start_s, note in song_notes(source, song):
+        at = round(start_s * rate_hz)
+        gate = max(1, round(beats_to_seconds(note.length_beats, bpm=song.tempo_bpm) * rate_hz))
+        found.append(SongNote(at, at + gate, note))
+    return found
+
+
+# --- how loud a layer answers to a note ----------------------------------------------------------------------------
+
+
+def felt_velocity(layer: Layer, velocity: float) -> float:
+    """The velocity as the layer's curve has it."""
+    return float(velocity ** (2.0 ** (-2.0 * layer.velocity_curve)))
+
+
+def zone_gain(layer: Layer, note: Note) -> float:
+    """0 to 1: whether key and velocity lie within the layer's range, with its fades at equal power."""
+    if not layer.key_low <= note.pitch <= layer.key_high:
+        return 0.0
+    low, high, fade, v = layer.velocity_low, layer.velocity_high, layer.velocity_fade, note.velocity
+    if fade <= 0.0:
+        return 1.0 if low <= v <= high else 0.0
+    # An edge at the end of the range has nothing beyond it to fade to. Fades lie around the edge, so that two layers
+    # that meet there share it.
+    rise = 1.0 if low <= 0.0 else min(1.0, max(0.0, (v - low) / fade + 0.5))
+    fall = 1.0 if high >= 1.0 else min(1.0, max(0.0, (high - v) / fade + 0.5))
+    return float(math.sin(0.5 * math.pi * rise) * math.sin(0.5 * math.pi * fall))
+
+
+def release_frames(layer: Layer, rate_hz: int) -> int:
+    return round(layer.envelope.release_ms * 1e-3 * rate_hz)
+
+
+# --- one voice -----------------------------------------------------------------------------------------------------
+
+
+def render_voice(
+    layer: Layer, voice: Voice, *, number: int, shared: tuple[Lfo, Lfo], rate_hz: int, bpm: float, a4_hz: float,
+    automation: Automation, clip: ReadClip,
+) -> Stereo:  # fmt: skip
+    """One voice of one layer, shape (2, frames), from its own first frame to the end of its release."""
+    note = voice.note
     kind = source_kind(layer.sound.kind)
-    if kind.one_shot:
-        audio = kind.render(layer.sound.params, NoteRequest(pitch_hz, note.velocity, 0, rate_hz))
-        gate_frames = audio.shape[1]
-        curve = np.ones(gate_frames)
+    velocity = felt_velocity(layer, note.velocity)
+    offset = layer.transpose_semitones + layer.tune_cents / 100.0
+    pitch_hz = midi_to_hz(note.pitch + offset, a4_hz=a4_hz)
+    rings = kind.ring_s(layer.sound.params, pitch_hz, clip, rate_hz) if kind.ring_s is not None else 0.0
+    curve: FloatArray | None = None
+    if rings > 0.0:
+        frames = gate = max(1, round(rings * rate_hz))
     else:
-        curve = envelope_curve(layer.envelope, gate_frames, rate_hz)
-        audio = kind.render(layer.sound.params, NoteRequest(pitch_hz, note.velocity, len(curve), rate_hz))
+        gate = voice.gate
+        curve = envelope_curve(layer.envelope, gate, rate_hz)
+        frames = len(curve)
+    if voice.cut is not None:
+        frames = min(frames, voice.cut + round(_CUT_S * rate_hz))
+    if frames <= 0:
+        return np.zeros((2, 0))
+    played = Played(
+        voice.start / rate_hz, gate, frames, velocity, float(note.pitch), note.macros, note.wheel, number
+    )  # fmt: skip
+    motions = Motions(layer, shared, played, rate_hz=rate_hz, bpm=bpm, automation=automation)
+    line = voice.pitch_line(motions.cells, offset)
+    if motions.moves("pitch"):
+        line = line + motions.value("pitch")
+    if layer.bend_semitones != 0.0:
+        line = line + layer.bend_semitones * motions.source("bend")
+    hz = a4_hz * 2.0 ** ((line - 69.0) / 12.0)
+    moving = motions.moving_sound()
+    params = layer.sound.params
+    for path, values in moving.items():  # what a source does not follow it takes as it is when the note begins
+        if "." not in path:
+            params = params.replace(**{path: float(values[0])})
+    request = NoteRequest(hz, frames, velocity, rate_hz, gate, number, moving, clip)
+    audio = np.ascontiguousarray(kind.render(params, request))
     if layer.filter is not None:
-        f = layer.filter
-        sweep = envelope_curve(f.envelope, gate_frames, rate_hz)[: len(curve)]
-        sweep = np.pad(sweep, (0, len(curve) - len(sweep)))
-        octaves = f.envelope_octaves * sweep + f.velocity_octaves * (note.velocity - 1.0)
-        octaves += f.key_follow * (pitch - 60.0) / 12.0
-        cutoff_hz = np.clip(f.cutoff_hz * 2.0**octaves, 20.0, 0.45 * rate_hz)
-        for channel in audio:
-            svf_lowpass(channel, cutoff_hz, f.resonance, float(rate_hz), np.zeros(2), channel)
-    if at_unity:
-        layer = layer.replace(level_db=0.0, pan_pct=0.0)
-    gain = db_to_gain(layer.level_db - layer.velocity_db * (1.0 - note.velocity))
-    angle = (layer.pan_pct / 100.0 + 1.0) * np.pi / 4.0
-    sides = np.array([[np.cos(angle)], [np.sin(angle)]]) * np.sqrt(2.0)
-    return np.asarray(audio * curve * sides * (-gain if layer.polarity else gain))
+        _filter(layer, motions, line, velocity, audio, rate_hz)
+    if curve is not None:
+        audio *= curve[:frames]
+    if voice.cut is not None:
+        _fade_out(audio, voice.cut)
+    gain = zone_gain(layer, note) * 10.0 ** (-layer.velocity_db * (1.0 - velocity) / 20.0)
+    sides = _sides(motions, layer, frames)
+    return np.asarray(audio * sides * (-gain if layer.polarity else gain))
 
 
-LayerGain = Callable[[int, int], FloatArray]
+def _filter(layer: Layer, motions: Motions, line: FloatArray, velocity: float, audio: Stereo, rate_hz: int) -> None:
+    f = layer.filter
+    assert f is not None
+    octaves = f.velocity_octaves * (velocity - 1.0) + f.key_follow * (line - 60.0) / 12.0
+    if f.envelope_octaves != 0.0:
+        octaves = octaves + f.envelope_octaves * motions.source("filter")
+    cutoff_hz = np.clip(motions.value("filter.cutoff_hz") * 2.0**octaves, 20.0, 0.45 * rate_hz)
+    voice_filter(
+        audio, MODES.index(f.mode), 2 if f.slope_db_oct == 24 else 1, np.tan(np.pi * cutoff_hz / rate_hz),
+        motions.value("filter.resonance"), 10.0 ** (motions.value("filter.drive_db") / 20.0),
+    )  # fmt: skip
+
+
+def _sides(motions: Motions, layer: Layer, frames: int) -> FloatArray:
+    """Gains of left and right by level and pan: (2, 1), or (2, frames) where they move."""
+    if not (motions.moves("level_db") or motions.moves("pan_pct")):
+        return side_gains(np.array([layer.level_db]), np.array([layer.pan_pct]))
+    at = np.arange(frames) / GRID_FRAMES
+    boundaries = np.arange(motions.cells + 1)
+    level, pan = motions.value("level_db"), motions.value("pan_pct")
+    gains = side_gains(level, pan)
+    return np.stack([np.interp(at, boundaries, gains[0]), np.interp(at, boundaries, gains[1])])
+
+
+def side_gains(level_db: FloatArray, pan_pct: FloatArray) -> FloatArray:
+    """Gains of left and right, (2, n), at constant power; the middle is 1 on both."""
+    angle = (pan_pct / 100.0 + 1.0) * (np.pi / 4.0)
+    gain = 10.0 ** (level_db / 20.0) * np.sqrt(2.0)
+    return np.stack([np.maximum(np.cos(angle), 0.0) * gain, np.maximum(np.sin(angle), 0.0) * gain])
+
+
+def _fade_out(audio: Stereo, at: int) -> None:
+    n = audio.shape[1] - at
+    if n > 0:
+        audio[:, at:] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(n) + 1.0) / n)
+
+
+def _no_clip(name: str) -> Stereo:
+    raise KeyError(name)
+
+
+def render_note(
+    layer: Layer, note: Note, *, gate_frames: int, rate_hz: int, a4_hz: float, bpm: float = 120.0, number: int = 0,
+    shared: tuple[Lfo, Lfo] = _NO_LFOS, clip: ReadClip = _no_clip,
+) -> Stereo:  # fmt: skip
+    """One note of one layer alone, shape (2, frames), release included."""
+    voice = Voice(0, gate_frames, note, ((0, float(note.pitch)),))
+    return render_voice(
+        layer, voice, number=number, shared=shared, rate_hz=rate_hz, bpm=bpm, a4_hz=a4_hz, automation={}, clip=clip
+    )
+
+
+# --- a layer over the song -----------------------------------------------------------------------------------------
+
+
+def render_voices(
+    layer: Layer, voices: Sequence[Voice], frames: int, *, shared: tuple[Lfo, Lfo], rate_hz: int, bpm: float,
+    a4_hz: float, automation: Automation, clip: ReadClip,
+) -> Stereo:  # fmt: skip
+    """A layer's voices summed, from frame 0 to ``frames`` and on to the end of the last, at most 30 s. Equal notes are made
+    once."""
+    mine = [(n, v) for n, v in enumerate(voices) if zone_gain(layer, v.note) > 0.0]
+    if layer.voices:
+        numbers = {id(v): n for n, v in mine}
+        cut = limited([v for _, v in mine], layer.voices, release_frames(layer, rate_hz))
+        mine = [(numbers[id(old)], new) for (_, old), new in zip(mine, cut, strict=True)]
+    kind = source_kind(layer.sound.kind)
+    by_place = bool(automation) or depends_on_place(layer, shared)
+    by_number = kind.varies(layer.sound.params) or depends_on_number(layer, shared)
+    start = round(layer.start_ms * 1e-3 * rate_hz)
+    out = np.zeros((2, frames + 30 * rate_hz))
+    made: dict[object, Stereo] = {}
+    last = frames
+    for count, (_, voice) in enumerate(mine):
+        key = (
+            voice.pitches, voice.gate, voice.cut, voice.note.velocity, voice.note.macros, voice.note.wheel,
+            voice.start if by_place else None, count if by_number else None,
+        )  # fmt: skip
+        if key not in made:
+            made[key] = render_voice(
+                layer, voice, number=count, shared=shared, rate_hz=rate_hz, bpm=bpm, a4_hz=a4_hz, automation=automation,
+                clip=clip,
+            )  # fmt: skip
+        audio = made[key]
+        at = voice.start + start
+        skip = max(0, -at)
+        end = min(out.shape[1], at + audio.shape[1])
+        if end > at + skip:
+            out[:, at + skip : end] += audio[:, skip : end - at]
+            last = max(last, end)
+    return np.ascontiguousarray(out[:, :last])
+
+
+def instrument_voices(source: InstrumentSource, song: Song, rate_hz: int) -> list[Voice]:
+    """The voices of all notes of the song, before the layers' own limits."""
+    release = max((release_frames(layer, rate_hz) for layer in source.layers), default=0)
+    return allocate(notes_in_frames(source, song, rate_hz), source.voices, rate_hz=rate_hz, release=release)
+
+
+def render_layer(
+    source: InstrumentSource, layer: Layer, song: Song, rate_hz: int, *, automation: Automation | None = None,
+    clip: ReadClip = _no_clip,
+) -> Stereo:  # fmt: skip
+    """One layer over the whole song and its tail, shape (2, frames), before the layer's own chain."""
+    return render_voices(
+        layer, instrument_voices(source, song, rate_hz), round(song.length_s * rate_hz), shared=source.lfos,
+        rate_hz=rate_hz, bpm=song.tempo_bpm, a4_hz=song.a4_hz, automation=automation or {}, clip=clip,
+    )  # fmt: skip
+
+
+def add_layers(parts: Sequence[Stereo]) -> Stereo:
+    """The sum of layers of different lengths."""
+    out = np.zeros((2, max((p.shape[1] for p in parts), default=0)))
+    for part in parts:
+        out[:, : part.shape[1]] += part
+    return out
 
 
 def render_instrument(
-    source: InstrumentSource, song: Song, rate_hz: int, moving: Mapping[str, LayerGain] | None = None
+    source: InstrumentSource, song: Song, rate_hz: int, moving: MovingLayers | None = None, clip: ReadClip = _no_clip
 ) -> Stereo:
-    """The whole song, shape (2, frames), and the tail of its last notes.
-
-    ``moving`` holds, for layers whose level and pan are automated, the gains (2, n) over any n frames of the song.
-    """
+    """All sounding layers over the whole song and its tail, shape (2, frames), without their chains."""
     moving = moving or {}
-    length = round(song.length_s * rate_hz)
-    out = np.zeros((2, length + 8 * rate_hz))
-    made: dict[tuple[str, int, float, int], Stereo] = {}
-    last = length
-    for start_s, note in song_notes(source, song):
-        gate = max(1, round(beats_to_seconds(note.length_beats, bpm=song.tempo_bpm) * rate_hz))
-        for layer in source.layers:
-            if layer.mute:
-                continue
-            key = (layer.id, note.pitch, note.velocity, gate)
-            if key not in made:
-                made[key] = render_note(
-                    layer, note, gate_frames=gate, rate_hz=rate_hz, a4_hz=song.a4_hz, at_unity=layer.id in moving
-                )
-            audio = made[key]
-            at = round((start_s + layer.start_ms * 1e-3) * rate_hz)
-            if layer.id in moving:
-                audio = audio * moving[layer.id](at, audio.shape[1])
-            skip = max(0, -at)
-            end = min(out.shape[1], at + audio.shape[1])
-            if end > at + skip:
-                out[:, at + skip : end] += audio[:, skip : end - at]
-                last = max(last, end)
-    return np.ascontiguousarray(out[:, :last])
+    return add_layers(
+        [
+            render_layer(source, layer, song, rate_hz, automation=moving.get(layer.id), clip=clip)
+            for layer in source.sounding
+        ]
+    )

@@ -1,0 +1,179 @@
+"""Oscillators whose pitch and colour move: reading cycles, and operators that bend each other's phase.
+
+Conventions
+-----------
+What moves is given on the control grid, at the boundaries of its cells of ``GRID_FRAMES`` frames: shape (cells + 1,). Within
+a cell it moves in a straight line. Steps are in cycles a frame.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from zygotone.dsp.compile import kernel
+from zygotone.dsp.types import GRID_FRAMES, FloatArray
+
+
+@kernel
+def read_cycles(
+    cycles: FloatArray, places: FloatArray, steps: FloatArray, ratio: float, phase: float, gain: float, y: FloatArray
+) -> None:
+    """Adds ``gain`` times a table to y (n,). cycles (tables, size), size a power of two; places from 0 to tables − 1 say
+    which of them, and between which two; ``ratio`` multiplies the steps. Cubic interpolation (Hermite) along a cycle."""
+    size = cycles.shape[1]
+    mask = size - 1
+    last = cycles.shape[0] - 1
+    n = y.shape[0]
+    for at in range(0, n, GRID_FRAMES):
+        cell = at // GRID_FRAMES
+        width = min(GRID_FRAMES, n - at)
+        step, bend = ratio * steps[cell], ratio * (steps[cell + 1] - steps[cell]) / GRID_FRAMES
+        place, drift = places[cell], (places[cell + 1] - places[cell]) / GRID_FRAMES
+        still = last == 0 or (drift == 0.0 and place == math.floor(place))
+        for i in range(width):
+            where = phase * size
+            k = int(where)
+            t = where - k
+            row = min(last, int(place)) if still else min(last - 1, int(place))
+            a = cycles[row]
+            p0, p1, p2, p3 = a[(k - 1) & mask], a[k & mask], a[(k + 1) & mask], a[(k + 2) & mask]
+            if not still:
+                b = cycles[row + 1]
+                s = place - row
+                p0 += s * (b[(k - 1) & mask] - p0)
+                p1 += s * (b[k & mask] - p1)
+                p2 += s * (b[(k + 1) & mask] - p2)
+                p3 += s * (b[(k + 2) & mask] - p3)
+            c1 = 0.5 * (p2 - p0)
+            c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
+            c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
+            y[at + i] += gain * (((c3 * t + c2) * t + c1) * t + p1)
+            phase += step + bend * i
+            phase -= math.floor(phase)
+            place += drift
+
+
+@kernel
+def read_pulse(
+    saw: FloatArray, widths: FloatArray, steps: FloatArray, ratio: float, phase: float, gain: float, y: FloatArray
+) -> None:
+    """Adds a pulse whose width moves, 0 to 1, as the difference of two saws. saw (size,), y (n,)."""
+    size = saw.shape[0]
+    mask = size - 1
+    n = y.shape[0]
+    for at in range(0, n, GRID_FRAMES):
+        cell = at // GRID_FRAMES
+        step, bend = ratio * steps[cell], ratio * (steps[cell + 1] - steps[cell]) / GRID_FRAMES
+        width, drift = widths[cell], (widths[cell + 1] - widths[cell]) / GRID_FRAMES
+        for i in range(min(GRID_FRAMES, n - at)):
+            value = 0.0
+            for side in range(2):
+                where = (phase if side == 0 else phase - width + 1.0) * size
+                k = int(where)
+                t = where - k
+                p0, p1, p2, p3 = saw[(k - 1) & mask], saw[k & mask], saw[(k + 1) & mask], saw[(k + 2) & mask]
+                c1 = 0.5 * (p2 - p0)
+                c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
+                c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
+                read = ((c3 * t + c2) * t + c1) * t + p1
+                value += read if side == 0 else -read
+            y[at + i] += gain * value
+            phase += step + bend * i
+            phase -= math.floor(phase)
+            width += drift
+
+
+OPERATORS = 4
+_SINE = np.sin(2.0 * np.pi * np.arange(4097) / 4096)
+
+
+@kernel
+def bend_phases(
+    steps: FloatArray, levels: FloatArray, matrix: FloatArray, outputs: FloatArray, oversampling: int, y: FloatArray
+) -> None:
+    """Four sine operators that bend each other's phase (J. M. Chowning, "The synthesis of complex audio spectra by means of
+    frequency modulation", 1973), at ``oversampling`` times the rate, into y (n · oversampling,).
+
+    steps and levels (4, cells + 1): cycles a frame, and the operator's envelope; matrix (4, 4) [from, to]: peak deviation in
+    radians, its diagonal is feedback (of the mean of the last two values, which keeps it from hunting); outputs (4,).
+    Operators are worked out from the last to the first: what a later one gives is heard at once, what an earlier one
+    gives a step later.
+    """
+    phase = np.zeros(OPERATORS)
+    value, before = np.zeros(OPERATORS), np.zeros(OPERATORS)
+    step, bend = np.zeros(OPERATORS), np.zeros(OPERATORS)
+    level, drift = np.zeros(OPERATORS), np.zeros(OPERATORS)
+    turns = matrix / (2.0 * math.pi)
+    per_cell = GRID_FRAMES * oversampling
+    n = y.shape[0]
+    for at in range(0, n, per_cell):
+        cell = at // per_cell
+        for k in range(OPERATORS):
+            step[k] = steps[k, cell] / oversampling
+            bend[k] = (steps[k, cell + 1] - steps[k, cell]) / (oversampling * per_cell)
+            level[k] = levels[k, cell]
+            drift[k] = (levels[k, cell + 1] - levels[k, cell]) / per_cell
+        for i in range(min(per_cell, n - at)):
+            out = 0.0
+            for back in range(OPERATORS):
+                k = OPERATORS - 1 - back
+                p = phase[k] + turns[k, k] * 0.5 * (value[k] + before[k])
+                for j in range(OPERATORS):
+                    if j != k:
+                        p += turns[j, k] * value[j]
+                where = (p - math.floor(p)) * 4096.0
+                m = int(where)
+                s = _SINE[m] + (where - m) * (_SINE[m + 1] - _SINE[m])
+                before[k] = value[k]
+                value[k] = level[k] * s
+                out += outputs[k] * value[k]
+                phase[k] += step[k] + bend[k] * i
+                phase[k] -= math.floor(phase[k])
+                level[k] += drift[k]
+            y[at + i] = out
+
+
+@kernel
+def read_moving(x: FloatArray, places: FloatArray, y: FloatArray) -> None:
+    """y (n,): x read at ``places`` (n,), in frames, between two of them by cubic interpolation; silence outside."""
+    size = x.shape[0]
+    for i in range(y.shape[0]):
+        k = math.floor(places[i])
+        t = places[i] - k
+        if k < 1 or k + 2 >= size:
+            y[i] = x[k] if 0 <= k < size else 0.0
+            continue
+        p0, p1, p2, p3 = x[k - 1], x[k], x[k + 1], x[k + 2]
+        c1 = 0.5 * (p2 - p0)
+        c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
+        c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
+        y[i] = ((c3 * t + c2) * t + c1) * t + p1
+
+
+_ZEROS = 16  # zero crossings of the sinc to either side
+_PER_CROSSING = 512
+_half = np.arange(_ZEROS * _PER_CROSSING + 2) / _PER_CROSSING
+_SINC = np.sinc(_half) * np.i0(9.0 * np.sqrt(np.maximum(0.0, 1.0 - (_half / _ZEROS) ** 2))) / np.i0(9.0)
+
+
+@kernel
+def read_resampled(x: FloatArray, places: FloatArray, y: FloatArray) -> None:
+    """y (n,): x read at ``places`` (n,), in frames, by a windowed sinc that closes where reading is faster than once a frame,
+    so that nothing folds back (J. O. Smith, "Digital audio resampling", 1984). Silence outside of x."""
+    size = x.shape[0]
+    n = y.shape[0]
+    for i in range(n):
+        speed = abs(places[min(n - 1, i + 1)] - places[max(0, i - 1)]) * (0.5 if 0 < i < n - 1 else 1.0)
+        close = 1.0 / speed if speed > 1.0 else 1.0
+        reach = _ZEROS / close
+        first = max(0, math.ceil(places[i] - reach))
+        last = min(size - 1, math.floor(places[i] + reach))
+        total = 0.0
+        for k in range(first, last + 1):
+            where = abs(places[i] - k) * close * _PER_CROSSING
+            m = int(where)
+            if m < _ZEROS * _PER_CROSSING:
+                total += x[k] * (_SINC[m] + (where - m) * (_SINC[m + 1] - _SINC[m]))
+        y[i] = close * total

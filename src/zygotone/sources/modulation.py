@@ -1,0 +1,172 @@
+"""What moves within a note: LFOs, routes, and where they lead.
+
+Conventions
+-----------
+Everything is worked out at the boundaries of the control grid's cells, shape (cells + 1,), counted from the note's start.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from zygotone.dsp.lfo import SHAPES, lfo_at, noise_at
+from zygotone.dsp.types import GRID_FRAMES, FloatArray
+from zygotone.session.instruments import LFO, Layer, Lfo, Route, layer_params, layer_value
+from zygotone.sources.envelopes import envelope_curve
+
+_RATE, _CLIMB = LFO[0], LFO[2]
+
+# Values of a layer's parameter over frames of the song given as beats, where automation moves it: path, beats (n,).
+Automation = Mapping[str, Callable[[FloatArray], FloatArray]]
+
+
+def lfo_line(lfo: Lfo, at_s: FloatArray, *, song_s: float, bpm: float, seed: int) -> FloatArray:
+    """The LFO at times ``at_s`` of a note (n,) that begins at ``song_s`` of the song, −1 to 1."""
+    rate = _RATE.number_of(lfo.rate, bpm=bpm)
+    later = _RATE.number_of(lfo.rate_to, bpm=bpm)
+    climb_s = _CLIMB.number_of(lfo.climb, bpm=bpm) * 1e-3
+    t = at_s + (song_s if lfo.mode == "free" else 0.0) - (lfo.delay_ms * 1e-3 if lfo.mode != "free" else 0.0)
+    t = np.maximum(t, 0.0)
+    if climb_s > 0.0:
+        # The rate climbs in a straight line, so the phase is its integral.
+        climbing = np.minimum(t, climb_s)
+        phase = rate * climbing + (later - rate) * climbing**2 / (2.0 * climb_s) + later * (t - climbing)
+    else:
+        phase = rate * t
+    if lfo.mode == "one_shot":
+        phase = np.minimum(phase, 1.0 - 1e-9)
+    phase = phase + lfo.phase_deg / 360.0
+    out = lfo_heights(lfo, phase, seed)
+    waits = lfo.delay_ms * 1e-3
+    if lfo.rise_ms > 0.0:
+        return np.asarray(out * np.clip((at_s - waits) / (lfo.rise_ms * 1e-3), 0.0, 1.0))
+    return np.where(at_s < waits, 0.0, out) if waits > 0.0 else out
+
+
+def lfo_heights(lfo: Lfo, phase: FloatArray, seed: int = 0) -> FloatArray:
+    """Its shape at ``phase`` in cycles (n,), −1 to 1."""
+    if lfo.shape == "drawn":
+        points = sorted(lfo.cycle, key=lambda p: p.at)
+        if not points:
+            return np.zeros(len(phase))
+        at = np.array([p.at for p in points])
+        height = np.array([2.0 * p.height - 1.0 for p in points])
+        return np.asarray(np.interp(phase - np.floor(phase), at, height))
+    if lfo.shape == "steps":
+        return np.array([noise_at(math.floor(p), seed) for p in phase])
+    which = SHAPES.index(lfo.shape)
+    return np.array([lfo_at(which, float(p), seed) for p in phase])
+
+
+@dataclass(frozen=True, slots=True)
+class Played:
+    """What a voice knows of its note: when it begins in the song (s), how long the key is down and the whole of it (frames),
+    its velocity, macros and wheel, its pitch in MIDI numbers, and which note of the layer it is."""
+
+    song_s: float
+    gate: int
+    frames: int
+    velocity: float
+    pitch: float
+    macros: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
+    wheel: float = 0.0
+    number: int = 0
+
+
+class Motions:
+    """Where a layer's parameters stand at each boundary of the grid of one note."""
+
+    def __init__(
+        self, layer: Layer, shared: tuple[Lfo, Lfo], played: Played, *, rate_hz: int, bpm: float, automation: Automation
+    ) -> None:
+        self._layer, self._shared, self._played = layer, shared, played
+        self._rate_hz, self._bpm = rate_hz, bpm
+        self._automation = automation
+        self.cells = max(1, math.ceil(played.frames / GRID_FRAMES))
+        self._at_s: FloatArray = np.arange(self.cells + 1, dtype=np.float64) * (GRID_FRAMES / rate_hz)
+        self._params = layer_params(layer)
+        self._routes: dict[str, list[Route]] = {}
+        for route in layer.routes:
+            self._routes.setdefault(route.target, []).append(route)
+        self._sources: dict[str, FloatArray] = {}
+
+    def source(self, name: str) -> FloatArray:
+        """A modulation source over the note, (cells + 1,)."""
+        if name not in self._sources:
+            self._sources[name] = self._work_out(name)
+        return self._sources[name]
+
+    def _work_out(self, name: str) -> FloatArray:
+        layer, played = self._layer, self._played
+        if name in ("amp", "filter", "bend"):
+            envelope = layer.envelope if name == "amp" else layer.bend
+            if name == "filter":
+                envelope = layer.filter.envelope if layer.filter is not None else layer.envelope
+            return self.on_grid(envelope_curve(envelope, played.gate, self._rate_hz))
+        if name.startswith(("lfo", "shared")):
+            which = int(name[-1]) - 1
+            lfo = layer.lfos[which] if name.startswith("lfo") else self._shared[which]
+            seed = 2 * played.number + which if lfo.mode != "free" else which
+            return lfo_line(lfo, self._at_s, song_s=played.song_s, bpm=self._bpm, seed=seed)
+        if name.startswith("macro"):
+            still = played.macros[int(name[-1]) - 1]
+        elif name == "velocity":
+            still = played.velocity
+        elif name == "key":
+            still = (played.pitch - 60.0) / 12.0
+        elif name == "wheel":
+            still = played.wheel
+        else:
+            still = noise_at(played.number, 97)
+        return np.full(self.cells + 1, float(still))
+
+    def on_grid(self, line: FloatArray) -> FloatArray:
+        """An envelope given for each frame, at the boundaries of the cells; 0 after its end."""
+        out = np.zeros(self.cells + 1)
+        picked = line[::GRID_FRAMES][: self.cells + 1]
+        out[: len(picked)] = picked
+        return out
+
+    def moves(self, path: str) -> bool:
+        return path in self._routes or path in self._automation
+
+    def value(self, path: str) -> FloatArray:
+        """A parameter over the note, (cells + 1,), within its range."""
+        param = self._params[path]
+        automated = self._automation.get(path)
+        if automated is not None:
+            beats = (self._played.song_s + self._at_s) * self._bpm / 60.0
+            base = automated(np.maximum(beats, 0.0))
+        else:
+            base = np.full(self.cells + 1, layer_value(self._layer, path))
+        for route in self._routes.get(path, ()):
+            added = route.amount * self.source(route.source)
+            base = base * 2.0**added if param.scale == "log" else base + added
+        return np.clip(base, param.low, param.high)
+
+    def moving_sound(self) -> dict[str, FloatArray]:
+        """The parameters of the layer's source that move, by their path within it."""
+        return {
+            path.removeprefix("sound."): self.value(path)
+            for path in {*self._routes, *self._automation}
+            if path.startswith("sound.")
+        }
+
+
+def depends_on_place(layer: Layer, shared: tuple[Lfo, Lfo]) -> bool:
+    """Whether a note of the layer sounds otherwise elsewhere in the song."""
+    used = {route.source for route in layer.routes}
+    lfos = {"lfo1": layer.lfos[0], "lfo2": layer.lfos[1], "shared1": shared[0], "shared2": shared[1]}
+    return any(lfo.mode == "free" for name, lfo in lfos.items() if name in used)
+
+
+def depends_on_number(layer: Layer, shared: tuple[Lfo, Lfo]) -> bool:
+    """Whether two equal notes of the layer may differ by lot."""
+    used = {route.source for route in layer.routes}
+    lfos = {"lfo1": layer.lfos[0], "lfo2": layer.lfos[1], "shared1": shared[0], "shared2": shared[1]}
+    drawn_by_lot = any(lfo.shape in ("steps", "drift") for name, lfo in lfos.items() if name in used)
+    return "random" in used or drawn_by_lot

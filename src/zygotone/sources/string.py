@@ -1,0 +1,73 @@
+"""A plucked string on a body."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import scipy.signal
+
+from zygotone.dsp.filters import bandpass_sos
+from zygotone.dsp.oscillators import read_moving
+from zygotone.dsp.strings import plucked_string
+from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
+from zygotone.session.catalogue import Kind
+from zygotone.session.params import Values, number, share, switch
+from zygotone.sources.base import NoteRequest, source
+
+KIND = Kind(
+    kind="string",
+    title="Plucked string",
+    summary="A string that is plucked and dies away, dark or bright by where and how hard, on a body that rings along.",
+    params=(
+        share("pick", "Pick position", 0.18, "Where it is plucked, from the bridge (0) to the middle (0.5).", low=0.02, high=0.5),
+        share("brightness", "Brightness", 0.7, "Of the pick: soft thumb (0) to hard nail (1)."),
+        share("damping", "Damping", 0.35, "How much faster high partials die away."),
+        number("decay_s", "Decay", "s", 0.05, 30.0, 4.0, "Time of the fundamental to −60 dB, at C4; lower notes ring longer.", scale="log", fixed=True),
+        share("mute", "Mute", 0.0, "A palm on the bridge: 1 leaves a thud."),
+        share("body", "Body", 0.3, "How much of the body is heard."),
+        number("body_hz", "Body size", "Hz", 60.0, 800.0, 110.0, "Its lowest resonance.", scale="log", fixed=True),
+        share("velocity", "Velocity to brightness", 0.5, "How much duller soft notes are."),
+        switch("varies", "Each pluck differs", True, "As no two plucks are alike."),
+    ),
+)  # fmt: skip
+
+# Resonances of a body over its lowest, with their levels: of the order of measured guitar tops (common practice).
+_BODY = ((1.0, 1.0), (1.96, 0.8), (2.42, 0.35), (3.9, 0.3), (5.3, 0.2))
+
+
+@source(KIND, varies=lambda params: bool(params["varies"]))
+def render(params: Values, note: NoteRequest) -> Stereo:
+    hz = float(note.hz[0])
+    if hz > 0.2 * note.rate_hz:
+        return np.zeros((2, note.frames))
+    bends = note.hz / hz
+    # A pitch that moves reads the plucked string faster or slower; it must be long enough for that.
+    speed = np.interp(np.arange(note.frames) / GRID_FRAMES, np.arange(len(bends)), bends)
+    still = bool(np.ptp(bends) < 1e-9)
+    needed = note.frames if still else int(np.sum(speed)) + 16
+    mute = params["mute"]
+    decay_s = params["decay_s"] * (261.63 / hz) ** 0.4 * (1.0 - 0.97 * mute)
+    bright = np.clip(params["brightness"] - params["velocity"] * (1.0 - note.velocity), 0.0, 1.0)
+    damping = min(0.97, params["damping"] + (1.0 - params["damping"]) * 0.6 * mute)
+    y = plucked_string(
+        hz, needed, sample_rate_hz=note.rate_hz, decay_s=decay_s, damping=damping, pick=params["pick"],
+        brightness=float(bright), seed=1009 + (note.number if params["varies"] else 0),
+    )  # fmt: skip
+    if not still:
+        places = np.concatenate([[0.0], np.cumsum(speed)[:-1]])
+        moved = np.empty(note.frames)
+        read_moving(y, places, moved)
+        y = moved
+    if params["body"] > 0.0:
+        y = y + params["body"] * _body(y, params["body_hz"], note.rate_hz)
+    return np.stack([y, y])
+
+
+def _body(y: FloatArray, lowest_hz: float, rate_hz: int) -> FloatArray:
+    out = np.zeros_like(y)
+    for ratio, gain in _BODY:
+        if lowest_hz * ratio < 0.45 * rate_hz:
+            sos = bandpass_sos(lowest_hz * ratio, 9.0 * math.sqrt(ratio), sample_rate_hz=rate_hz)
+            out += 2.0 * gain * scipy.signal.sosfilt(sos[None], y)
+    return out

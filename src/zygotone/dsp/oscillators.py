@@ -15,44 +15,93 @@ import numpy as np
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import GRID_FRAMES, FloatArray
 
+_ONE, _TWO = np.uint64(1), np.uint64(2)
+_LOW_32 = np.uint64(0xFFFFFFFF)
+
+
+@kernel
+def _turns(cycles_: float) -> int:
+    """A part of a cycle, −½ to 1, as a 64-bit fraction: adding such ones wraps round by itself, and the upper bits are the
+    place in a table. That is twice as quick as a floating-point phase."""
+    return np.uint64(np.int64(cycles_ * 9223372036854775808.0)) << _ONE  # type: ignore[return-value]
+
+
+@kernel
+def _size_bits(size: int) -> int:
+    bits = 0
+    while (1 << bits) < size:
+        bits += 1
+    return bits
+
+
+@kernel
+def _read_row(row: FloatArray, phase: int, step: int, bend: int, gain: float, y: FloatArray) -> int:
+    """Adds one cycle to y (n,) and returns where it has come to. Cubic interpolation (Hermite)."""
+    bits = _size_bits(row.shape[0])
+    mask = np.uint64(row.shape[0] - 1)
+    place, below = np.uint64(64 - bits), np.uint64(32 - bits)
+    for i in range(y.shape[0]):
+        k = phase >> place
+        t = np.float64(np.int64((phase >> below) & _LOW_32)) * (1.0 / 4294967296.0)
+        p0, p1, p2, p3 = row[(k - _ONE) & mask], row[k], row[(k + _ONE) & mask], row[(k + _TWO) & mask]
+        c1 = 0.5 * (p2 - p0)
+        c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
+        c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
+        y[i] += gain * (((c3 * t + c2) * t + c1) * t + p1)
+        phase += step
+        step += bend
+    return phase
+
+
+@kernel
+def _read_between(
+    cycles: FloatArray, place_: float, drift: float, phase: int, step: int, bend: int, gain: float, y: FloatArray
+) -> int:
+    """Likewise for what lies between two neighbours of a table, as the place moves by ``drift`` a frame."""
+    bits = _size_bits(cycles.shape[1])
+    mask = np.uint64(cycles.shape[1] - 1)
+    last = cycles.shape[0] - 1
+    place, below = np.uint64(64 - bits), np.uint64(32 - bits)
+    for i in range(y.shape[0]):
+        k = phase >> place
+        t = np.float64(np.int64((phase >> below) & _LOW_32)) * (1.0 / 4294967296.0)
+        along = place_ + drift * i
+        low = min(last - 1, int(along))
+        s = along - low
+        one, other = cycles[low], cycles[low + 1]
+        a, c, d = (k - _ONE) & mask, (k + _ONE) & mask, (k + _TWO) & mask
+        p0 = one[a] + s * (other[a] - one[a])
+        p1 = one[k] + s * (other[k] - one[k])
+        p2 = one[c] + s * (other[c] - one[c])
+        p3 = one[d] + s * (other[d] - one[d])
+        c1 = 0.5 * (p2 - p0)
+        c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
+        c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
+        y[i] += gain * (((c3 * t + c2) * t + c1) * t + p1)
+        phase += step
+        step += bend
+    return phase
+
 
 @kernel
 def read_cycles(
     cycles: FloatArray, places: FloatArray, steps: FloatArray, ratio: float, phase: float, gain: float, y: FloatArray
 ) -> None:
     """Adds ``gain`` times a table to y (n,). cycles (tables, size), size a power of two; places from 0 to tables − 1 say
-    which of them, and between which two; ``ratio`` multiplies the steps. Cubic interpolation (Hermite) along a cycle."""
-    size = cycles.shape[1]
-    mask = size - 1
+    which of them, and between which two; ``ratio`` multiplies the steps, which stay below ½; phase 0 to 1."""
     last = cycles.shape[0] - 1
     n = y.shape[0]
+    turn = _turns(phase)
     for at in range(0, n, GRID_FRAMES):
         cell = at // GRID_FRAMES
-        width = min(GRID_FRAMES, n - at)
-        step, bend = ratio * steps[cell], ratio * (steps[cell + 1] - steps[cell]) / GRID_FRAMES
+        step = _turns(ratio * steps[cell])
+        bend = _turns(ratio * (steps[cell + 1] - steps[cell]) / GRID_FRAMES)
         place, drift = places[cell], (places[cell + 1] - places[cell]) / GRID_FRAMES
-        still = last == 0 or (drift == 0.0 and place == math.floor(place))
-        for i in range(width):
-            where = phase * size
-            k = int(where)
-            t = where - k
-            row = min(last, int(place)) if still else min(last - 1, int(place))
-            a = cycles[row]
-            p0, p1, p2, p3 = a[(k - 1) & mask], a[k & mask], a[(k + 1) & mask], a[(k + 2) & mask]
-            if not still:
-                b = cycles[row + 1]
-                s = place - row
-                p0 += s * (b[(k - 1) & mask] - p0)
-                p1 += s * (b[k & mask] - p1)
-                p2 += s * (b[(k + 1) & mask] - p2)
-                p3 += s * (b[(k + 2) & mask] - p3)
-            c1 = 0.5 * (p2 - p0)
-            c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
-            c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
-            y[at + i] += gain * (((c3 * t + c2) * t + c1) * t + p1)
-            phase += step + bend * i
-            phase -= math.floor(phase)
-            place += drift
+        out = y[at : min(n, at + GRID_FRAMES)]
+        if last == 0 or (drift == 0.0 and place == math.floor(place)):
+            turn = _read_row(cycles[min(last, int(place))], turn, step, bend, gain, out)
+        else:
+            turn = _read_between(cycles, place, drift, turn, step, bend, gain, out)
 
 
 @kernel

@@ -40,13 +40,25 @@ def plucked_string(
     """
     period = sample_rate_hz / pitch_hz
     w = 2.0 * math.pi * pitch_hz / sample_rate_hz
+    loss = 10.0 ** (-3.0 / (decay_s * pitch_hz))  # of the fundamental, each time round
+
+    def passed(d: float) -> float:
+        """How much of the fundamental the one-pole damping lets through."""
+        return abs((1.0 - d) / (1.0 - d * complex(math.cos(w), -math.sin(w))))
+
+    # A high note goes round so often that the damping alone would take more than the decay allows: then less of it.
+    if passed(damping) < loss:
+        low, high = 0.0, damping
+        for _ in range(40):
+            middle = 0.5 * (low + high)
+            low, high = (middle, high) if passed(middle) >= loss else (low, middle)
+        damping = low
     # Phase delay of the one-pole damping filter at the fundamental.
     lag = math.atan2(damping * math.sin(w), 1.0 - damping * math.cos(w)) / w
     whole = math.floor(period - lag - 0.2)
     fraction = period - lag - whole
     allpass = math.sin((1.0 - fraction) * w / 2.0) / math.sin((1.0 + fraction) * w / 2.0)
-    keep = 10.0 ** (-3.0 / (decay_s * pitch_hz))
-    keep = min(0.99999, keep / abs((1.0 - damping) / (1.0 - damping * complex(math.cos(w), -math.sin(w)))))
+    keep = min(0.99999, loss / passed(damping))
     rng = np.random.default_rng(seed)
     noise = rng.uniform(-1.0, 1.0, whole)
     line = noise - np.roll(noise, max(1, round(pick * whole)))

@@ -19,42 +19,48 @@ MODES = ("lowpass", "highpass", "bandpass", "notch")
 
 @kernel
 def voice_filter(
-    x: Stereo, mode: int, stages: int, cutoffs: FloatArray, resonances: FloatArray, drives: FloatArray
+    x: FloatArray, mode: int, stages: int, cutoffs: FloatArray, resonances: FloatArray, drives: FloatArray
 ) -> None:
     """In place: one or two zero-delay state-variable filters in series (V. Zavalishin, "The art of VA filter design",
-    trapezoidal form). x (2, n); ``mode`` counts as in ``MODES``; cutoffs (cells + 1,) as tan(π·f/fs), resonances 0 to 1,
+    trapezoidal form). x (1 or 2, n); ``mode`` counts as in ``MODES``; cutoffs (cells + 1,) as tan(π·f/fs), resonances 0 to 1,
     drives (linear, 1 is none) into a soft curve before the first."""
     n = x.shape[1]
     state = np.zeros((2, 2, 2))
+    damping = np.empty(GRID_FRAMES)
+    tangent = np.empty(GRID_FRAMES)
+    share = np.empty(GRID_FRAMES)
     for at in range(0, n, GRID_FRAMES):
         cell = at // GRID_FRAMES
+        width = min(GRID_FRAMES, n - at)
         g0, dg = cutoffs[cell], (cutoffs[cell + 1] - cutoffs[cell]) / GRID_FRAMES
         k0, dk = 2.0 - 1.98 * resonances[cell], -1.98 * (resonances[cell + 1] - resonances[cell]) / GRID_FRAMES
         drive = drives[cell]
-        for c in range(2):
-            for s in range(stages):
+        for s in range(stages):
+            for i in range(width):
+                tangent[i] = g0 + dg * i
+                # Of two in series only the second is resonant, or the peak would be twice as high.
+                damping[i] = k0 + dk * i if s == stages - 1 else 1.41421356
+                share[i] = 1.0 / (1.0 + tangent[i] * (tangent[i] + damping[i]))
+            for c in range(x.shape[0]):
+                row = x[c, at : at + width]
+                if drive > 1.0 and s == 0:
+                    for i in range(width):
+                        row[i] = drive * row[i] / math.sqrt(1.0 + (drive * row[i]) * (drive * row[i]))
                 ic1, ic2 = state[c, s, 0], state[c, s, 1]
-                for i in range(min(GRID_FRAMES, n - at)):
-                    g = g0 + dg * i
-                    # Of two in series only the second is resonant, or the peak would be twice as high.
-                    k = k0 + dk * i if s == stages - 1 else 1.41421356
-                    v0 = x[c, at + i]
-                    if drive > 1.0 and s == 0:
-                        v0 = drive * v0 / math.sqrt(1.0 + (drive * v0) * (drive * v0))
-                    a1 = 1.0 / (1.0 + g * (g + k))
-                    v3 = v0 - ic2
-                    v1 = a1 * (ic1 + g * v3)
+                for i in range(width):
+                    g, v0 = tangent[i], row[i]
+                    v1 = share[i] * (ic1 + g * (v0 - ic2))
                     v2 = ic2 + g * v1
                     ic1 = 2.0 * v1 - ic1
                     ic2 = 2.0 * v2 - ic2
                     if mode == 0:
-                        x[c, at + i] = v2
+                        row[i] = v2
                     elif mode == 1:
-                        x[c, at + i] = v0 - k * v1 - v2
+                        row[i] = v0 - damping[i] * v1 - v2
                     elif mode == 2:
-                        x[c, at + i] = k * v1
+                        row[i] = damping[i] * v1
                     else:
-                        x[c, at + i] = v0 - k * v1
+                        row[i] = v0 - damping[i] * v1
                 state[c, s, 0] = ic1 if abs(ic1) > 1e-30 else 0.0
                 state[c, s, 1] = ic2 if abs(ic2) > 1e-30 else 0.0
 
@@ -78,3 +84,20 @@ def resonators(x: FloatArray, freqs_hz: FloatArray, widths_hz: FloatArray, sampl
                 x[at + i] = out
             y1 = y1 if abs(y1) > 1e-30 else 0.0
             y2 = y2 if abs(y2) > 1e-30 else 0.0
+
+
+@kernel
+def add_voice(audio: FloatArray, curve: FloatArray, left: FloatArray, right: FloatArray, out: Stereo) -> None:
+    """Adds a voice to out (2, n): audio (1 or 2, n) times curve (n,), by the gains of either side, each (1,) or (n,)."""
+    n = out.shape[1]
+    for c in range(2):
+        row = audio[min(c, audio.shape[0] - 1)]
+        gains = left if c == 0 else right
+        side = out[c]
+        if gains.shape[0] == 1:
+            gain = gains[0]
+            for i in range(n):
+                side[i] += gain * curve[i] * row[i]
+        else:
+            for i in range(n):
+                side[i] += gains[i] * curve[i] * row[i]

@@ -101,7 +101,8 @@ def source(
     ring_s: Callable[[Values, float, ReadClip, int], float] | None = None,
     varies: Callable[[Values], bool] = lambda params: False,
 ) -> Callable[[RenderNote], RenderNote]:
-    """Enters a rendering function under its kind. The result is stereo, shape (2, frames)."""
+    """Enters a rendering function under its kind. The result has shape (1, frames), where both sides are alike, or
+    (2, frames)."""
     SOURCES.enter(kind)
 
     def enter(render: RenderNote) -> RenderNote:

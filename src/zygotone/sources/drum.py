@@ -122,4 +122,4 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     out[n - ramp :] *= np.linspace(1.0, 0.0, ramp)
     whole_note = np.zeros(note.frames)
     whole_note[:n] = out
-    return np.stack([whole_note, whole_note])
+    return whole_note[None]

@@ -176,7 +176,7 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         raised = _lowered(raised, factor)
     scale = 1.0 / max(1.0, float(np.sum(outputs)) ** 0.5)
     y = scale * raised[: note.frames]
-    return np.stack([y, y])
+    return np.asarray(y[None])
 
 
 def _lowered(raised: FloatArray, factor: int) -> FloatArray:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import scipy.signal
 
-from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos
+from zygotone.dsp.filters import BUTTERWORTH_Q, highpass_sos
 from zygotone.dsp.oscillators import read_cycles
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.dsp.voice_filters import resonators
@@ -65,8 +65,8 @@ def formant_tracks(params: Values, note: NoteRequest) -> tuple[FloatArray, Float
 @source(KIND)
 def render(params: Values, note: NoteRequest) -> Stereo:
     freqs, widths = formant_tracks(params, note)
-    out = np.zeros((2, note.frames))
     count = params["singers"]
+    out = np.zeros((1 if count == 1 else 2, note.frames))
     rng = np.random.default_rng(4481)
     for n in range(count):
         cents = 0.0 if count == 1 else 9.0 * (2.0 * n / (count - 1) - 1.0)
@@ -83,12 +83,15 @@ def render(params: Values, note: NoteRequest) -> Stereo:
             hiss = rng.standard_normal(note.frames) * 0.3 * 10.0 ** (params["breath_db"] / 20.0)
             y += hiss
         resonators(y, freqs, widths, float(note.rate_hz))
-        side = 0.0 if count == 1 else 0.8 * (2.0 * n / (count - 1) - 1.0) * (1 if n % 2 else -1)
+        if count == 1:
+            out[0] += y
+            continue
+        side = 0.8 * (2.0 * n / (count - 1) - 1.0) * (1 if n % 2 else -1)
         out[0] += y * np.sqrt(1.0 - max(0.0, side)) / np.sqrt(count)
         out[1] += y * np.sqrt(1.0 - max(0.0, -side)) / np.sqrt(count)
     # Nothing is sung below the note itself, and the resonators would let a rumble of the breath through.
     edge = highpass_sos(max(40.0, 0.5 * float(np.min(note.hz))), BUTTERWORTH_Q, sample_rate_hz=note.rate_hz)
-    return 0.35 * SosStereo(edge).process(out)
+    return np.asarray(0.35 * scipy.signal.sosfilt(edge[None], out, axis=1))
 
 
 def _softened(y: FloatArray, corner_hz: float, rate_hz: int) -> FloatArray:

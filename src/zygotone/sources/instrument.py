@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
-from zygotone.dsp.voice_filters import MODES, voice_filter
+from zygotone.dsp.voice_filters import MODES, add_voice, voice_filter
 from zygotone.music.pitch import midi_to_hz
 from zygotone.music.tempo import beats_to_seconds
 from zygotone.session.instruments import InstrumentSource, Layer, Lfo, Note
@@ -19,6 +20,7 @@ from zygotone.sources.modulation import Automation, Motions, Played, depends_on_
 from zygotone.sources.voices import SongNote, Voice, allocate, limited
 
 _CUT_S = 0.005
+MAX_TAIL_S = 30  # a layer sounds on past the song for so long at most
 _NO_LFOS = (Lfo(), Lfo())
 # Where automation moves a layer, by its id: values of its parameters over beats of the song.
 MovingLayers = Mapping[str, Automation]
@@ -81,28 +83,48 @@ def release_frames(layer: Layer, rate_hz: int) -> int:
 # --- one voice -----------------------------------------------------------------------------------------------------
 
 
+@dataclass(frozen=True, slots=True)
+class RenderedVoice:
+    """audio (1 or 2, frames), its envelope (frames,), and the gains of left and right, (2, 1) or (2, frames)."""
+
+    audio: FloatArray
+    curve: FloatArray
+    gains: FloatArray
+
+    def add_to(self, out: Stereo, at: int) -> None:
+        """Into out (2, n) from frame ``at``, which may be below 0; what does not fit is left out."""
+        skip, end = max(0, -at), min(out.shape[1] - at, len(self.curve))
+        if end <= skip:
+            return
+        part = slice(skip, end)
+        left, right = (side if len(side) == 1 else side[part] for side in self.gains)
+        add_voice(self.audio[:, part], self.curve[part], left, right, out[:, at + skip : at + end])
+
+
 def render_voice(
     layer: Layer, voice: Voice, *, number: int, shared: tuple[Lfo, Lfo], rate_hz: int, bpm: float, a4_hz: float,
     automation: Automation, clip: ReadClip,
-) -> Stereo:  # fmt: skip
-    """One voice of one layer, shape (2, frames), from its own first frame to the end of its release."""
+) -> RenderedVoice:  # fmt: skip
+    """One voice of one layer, from its own first frame to the end of its release."""
     note = voice.note
     kind = source_kind(layer.sound.kind)
     velocity = felt_velocity(layer, note.velocity)
     offset = layer.transpose_semitones + layer.tune_cents / 100.0
     pitch_hz = midi_to_hz(note.pitch + offset, a4_hz=a4_hz)
     rings = kind.ring_s(layer.sound.params, pitch_hz, clip, rate_hz) if kind.ring_s is not None else 0.0
-    curve: FloatArray | None = None
     if rings > 0.0:
         frames = gate = max(1, round(rings * rate_hz))
+        curve = np.ones(frames)
     else:
         gate = voice.gate
         curve = envelope_curve(layer.envelope, gate, rate_hz)
         frames = len(curve)
     if voice.cut is not None:
         frames = min(frames, voice.cut + round(_CUT_S * rate_hz))
+        curve = curve[:frames]
+        _fade_out(curve, voice.cut)
     if frames <= 0:
-        return np.zeros((2, 0))
+        return RenderedVoice(np.zeros((1, 0)), np.zeros(0), np.ones((2, 1)))
     played = Played(
         voice.start / rate_hz, gate, frames, velocity, float(note.pitch), note.macros, note.wheel, number
     )  # fmt: skip
@@ -119,16 +141,12 @@ def render_voice(
         if "." not in path:
             params = params.replace(**{path: float(values[0])})
     request = NoteRequest(hz, frames, velocity, rate_hz, gate, number, moving, clip)
-    audio = np.ascontiguousarray(kind.render(params, request))
+    audio = np.ascontiguousarray(kind.render(params, request))  # of one row as long as both sides are alike
     if layer.filter is not None:
         _filter(layer, motions, line, velocity, audio, rate_hz)
-    if curve is not None:
-        audio *= curve[:frames]
-    if voice.cut is not None:
-        _fade_out(audio, voice.cut)
     gain = zone_gain(layer, note) * 10.0 ** (-layer.velocity_db * (1.0 - velocity) / 20.0)
     sides = _sides(motions, layer, frames)
-    return np.asarray(audio * sides * (-gain if layer.polarity else gain))
+    return RenderedVoice(audio, curve, np.ascontiguousarray(sides * (-gain if layer.polarity else gain)))
 
 
 def _filter(layer: Layer, motions: Motions, line: FloatArray, velocity: float, audio: Stereo, rate_hz: int) -> None:
@@ -162,10 +180,10 @@ def side_gains(level_db: FloatArray, pan_pct: FloatArray) -> FloatArray:
     return np.stack([np.maximum(np.cos(angle), 0.0) * gain, np.maximum(np.sin(angle), 0.0) * gain])
 
 
-def _fade_out(audio: Stereo, at: int) -> None:
-    n = audio.shape[1] - at
+def _fade_out(curve: FloatArray, at: int) -> None:
+    n = len(curve) - at
     if n > 0:
-        audio[:, at:] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(n) + 1.0) / n)
+        curve[at:] *= 0.5 + 0.5 * np.cos(np.pi * (np.arange(n) + 1.0) / n)
 
 
 def _no_clip(name: str) -> Stereo:
@@ -178,9 +196,12 @@ def render_note(
 ) -> Stereo:  # fmt: skip
     """One note of one layer alone, shape (2, frames), release included."""
     voice = Voice(0, gate_frames, note, ((0, float(note.pitch)),))
-    return render_voice(
+    made = render_voice(
         layer, voice, number=number, shared=shared, rate_hz=rate_hz, bpm=bpm, a4_hz=a4_hz, automation={}, clip=clip
     )
+    out = np.zeros((2, len(made.curve)))
+    made.add_to(out, 0)
+    return out
 
 
 # --- a layer over the song -----------------------------------------------------------------------------------------
@@ -201,8 +222,9 @@ def render_voices(
     by_place = bool(automation) or depends_on_place(layer, shared)
     by_number = kind.varies(layer.sound.params) or depends_on_number(layer, shared)
     start = round(layer.start_ms * 1e-3 * rate_hz)
-    out = np.zeros((2, frames + 30 * rate_hz))
-    made: dict[object, Stereo] = {}
+    out = np.zeros((2, frames))
+    most = frames + MAX_TAIL_S * rate_hz
+    made: dict[object, RenderedVoice] = {}
     last = frames
     for count, (_, voice) in enumerate(mine):
         key = (
@@ -214,13 +236,12 @@ def render_voices(
                 layer, voice, number=count, shared=shared, rate_hz=rate_hz, bpm=bpm, a4_hz=a4_hz, automation=automation,
                 clip=clip,
             )  # fmt: skip
-        audio = made[key]
         at = voice.start + start
-        skip = max(0, -at)
-        end = min(out.shape[1], at + audio.shape[1])
-        if end > at + skip:
-            out[:, at + skip : end] += audio[:, skip : end - at]
-            last = max(last, end)
+        end = min(most, at + len(made[key].curve))
+        if end > out.shape[1]:
+            out = np.concatenate([out, np.zeros((2, max(end - out.shape[1], 2 * rate_hz)))], axis=1)
+        made[key].add_to(out[:, :most], at)
+        last = max(last, end)
     return np.ascontiguousarray(out[:, :last])
 
 

@@ -53,48 +53,54 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     # Equal power across the mix, so that turning it does not change how loud two unlike waves are.
     levels = (np.cos(share * np.pi / 2), np.sin(share * np.pi / 2))
     moves = bool(np.ptp(moving_mix) > 0.0)
+    alone = not moves and min(levels) < 1e-6  # only one of them is heard
     spread = params["spread_pct"] / 100.0
     cents = note.grid("b_cents", params["b_cents"])
     b_steps = note.steps * 2.0 ** ((params["b_semitones"] + cents / 100.0) / 12.0)
     detune = note.grid("detune_cents", params["detune_cents"])
     widths = note.grid("pulse_width", params["pulse_width"]) / 100.0
-    out = np.zeros((2, note.frames))
     one = np.empty(note.frames)
     voices = unison_voices(params["unison"], float(detune[0]), max(spread, 0.0))
     scale = 1.0 / np.sqrt(len(voices))
+    sides = 2 if spread > 0.0 else 1
+    out = np.zeros((sides, note.frames))
     for which, (steps, shape, gain, turn) in enumerate(
         ((note.steps, params["shape"], levels[0], 0.0), (b_steps, params["shape_b"], levels[1], 0.75))
     ):
         if gain < 1e-6 and not moves:
             continue
-        part = np.zeros((2, note.frames))
+        part = out if alone else np.zeros((sides, note.frames))
         for ratio, place, start in voices:
             top_hz = float(np.max(steps)) * ratio * note.rate_hz
             if top_hz >= 0.49 * note.rate_hz:
                 continue
+            phase = (params["phase_deg"] / 360.0 + turn + start) % 1.0
+            if sides == 1:
+                _wave(shape, steps, ratio, widths, phase, scale, top_hz, note, part[0])
+                continue
             one[:] = 0.0
-            _wave(shape, steps, ratio, widths, (params["phase_deg"] / 360.0 + turn + start) % 1.0, top_hz, note, one)
+            _wave(shape, steps, ratio, widths, phase, scale, top_hz, note, one)
             if len(voices) > 1:
                 side = place
             else:
                 side = -spread if which == 0 else spread
-            part[0] += scale * np.sqrt(1.0 - max(0.0, side)) * one
-            part[1] += scale * np.sqrt(1.0 - max(0.0, -side)) * one
+            part[0] += np.sqrt(1.0 - max(0.0, side)) * one
+            part[1] += np.sqrt(1.0 - max(0.0, -side)) * one
         if moves:
             angle = np.interp(np.arange(note.frames) / 32.0, np.arange(note.cells + 1), moving_mix) * np.pi / 200.0
             out += part * (np.cos(angle) if which == 0 else np.sin(angle))
-        else:
+        elif not alone:
             out += gain * part
     return out
 
 
 def _wave(
-    shape: str, steps: FloatArray, ratio: float, widths: FloatArray, phase: float, top_hz: float, note: NoteRequest,
+    shape: str, steps: FloatArray, ratio: float, widths: FloatArray, phase: float, gain: float, top_hz: float, note: NoteRequest,
     y: FloatArray,
 ) -> None:  # fmt: skip
     harmonics = harmonics_below(top_hz, note.rate_hz)
     if shape == "pulse" and np.ptp(widths) > 0.0:
-        read_pulse(single_cycle("saw", harmonics), widths, steps, ratio, phase, 1.0, y)
+        read_pulse(single_cycle("saw", harmonics), widths, steps, ratio, phase, gain, y)
     else:
         cycle = single_cycle(shape, harmonics, float(widths[0]))
-        read_cycles(cycle[None], np.zeros(len(steps)), steps, ratio, phase, 1.0, y)
+        read_cycles(cycle[None], np.zeros(len(steps)), steps, ratio, phase, gain, y)

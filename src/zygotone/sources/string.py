@@ -40,7 +40,7 @@ _BODY = ((1.0, 1.0), (1.96, 0.8), (2.42, 0.35), (3.9, 0.3), (5.3, 0.2))
 def render(params: Values, note: NoteRequest) -> Stereo:
     hz = float(note.hz[0])
     if hz > 0.2 * note.rate_hz:
-        return np.zeros((2, note.frames))
+        return np.zeros((1, note.frames))
     bends = note.hz / hz
     # A pitch that moves reads the plucked string faster or slower; it must be long enough for that.
     speed = np.interp(np.arange(note.frames) / GRID_FRAMES, np.arange(len(bends)), bends)
@@ -61,7 +61,7 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         y = moved
     if params["body"] > 0.0:
         y = y + params["body"] * _body(y, params["body_hz"], note.rate_hz)
-    return np.stack([y, y])
+    return 0.45 * y[None]
 
 
 def _body(y: FloatArray, lowest_hz: float, rate_hz: int) -> FloatArray:

@@ -62,7 +62,8 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         params["unison"], float(note.grid("detune_cents", params["detune_cents"])[0]), params["spread_pct"] / 100.0
     )
     top = note.highest_hz * max(ratio for ratio, _, _ in voices)
-    out = np.zeros((2, note.frames))
+    sides = 2 if len(voices) > 1 and params["spread_pct"] > 0.0 else 1
+    out = np.zeros((sides, note.frames))
     if top >= 0.49 * note.rate_hz:
         return out
     table = table_of(params, note, _rounded(harmonics_below(top, note.rate_hz)))
@@ -73,6 +74,9 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         read_cycles(
             table, places, note.steps, ratio, (params["phase_deg"] / 360.0 + start) % 1.0, len(voices) ** -0.5, one
         )
+        if sides == 1:
+            out[0] += one
+            continue
         out[0] += np.sqrt(1.0 - max(0.0, side)) * one
         out[1] += np.sqrt(1.0 - max(0.0, -side)) * one
     return out

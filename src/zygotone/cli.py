@@ -138,6 +138,25 @@ def process(
 
 
 @app.command()
+def bounce(
+    instrument: Annotated[Path, typer.Argument(metavar="INSTRUMENT.json", help='A file with {"layers": [...]}.')],
+    notes: Annotated[Path, typer.Argument(metavar="NOTES.mid", help="A Standard MIDI File.")],
+    out: Annotated[Path, typer.Argument(metavar="OUT")],
+    tempo: Annotated[
+        float | None, typer.Option("--tempo", min=20, max=400, help="BPM, instead of the file's tempo.")
+    ] = None,
+    rate: Annotated[int, typer.Option("--rate", help="Sample rate in Hz.")] = 48000,
+    subtype: Subtype = None,
+) -> None:
+    """Play a MIDI file with an instrument."""
+    from zygotone.reports.bouncing import bounce_file
+
+    over = bounce_file(instrument, notes, out, tempo_bpm=tempo, rate_hz=rate, subtype=subtype)
+    if over and subtype not in ("FLOAT", "DOUBLE"):
+        print(f"{out}: {over} samples were over full scale and were held there", file=sys.stderr)
+
+
+@app.command()
 def findings(
     project: ProjectFile,
     section: Annotated[str | None, typer.Option("--section", help="Only this section.")] = None,

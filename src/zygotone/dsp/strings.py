@@ -18,10 +18,11 @@ def _string(line: FloatArray, allpass: float, damping: float, keep: float, y: Fl
     for i in range(y.shape[0]):
         out = line[pos]
         y[i] = out
-        held = keep * ((1.0 - damping) * out + damping * held)
+        held = (1.0 - damping) * out + damping * held
         # First-order all-pass: the fraction of a frame by which the period is longer than the line.
-        tuned = allpass * held + last_in - allpass * last_out
-        last_in, last_out = held, tuned
+        kept = keep * held
+        tuned = allpass * kept + last_in - allpass * last_out
+        last_in, last_out = kept, tuned
         line[pos] = tuned
         pos += 1
         if pos == size:

@@ -94,12 +94,14 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         octaves = params["drop_semitones"] / 12.0 * np.exp(-t / (params["drop_ms"] * 1e-3))
         turns = np.concatenate([[0.0], np.cumsum(f0 * 2.0**octaves / note.rate_hz)[:-1]])
         tone = np.zeros(n)
-        for ratio, gain in _PARTIALS[params["model"]]:
+        partials = _PARTIALS[params["model"]]
+        scale = 1.0 / math.sqrt(sum(gain * gain for _, gain in partials))  # metal is many tones: together as loud as one
+        for ratio, gain in partials:
             top = f0 * ratio * 2.0 ** octaves[0]
             if f0 * ratio < 0.45 * note.rate_hz:
                 # A partial that begins above the top of the band is faded in as it falls into it.
                 fade = np.clip((0.45 * note.rate_hz - f0 * ratio * 2.0**octaves) / 1000.0, 0.0, 1.0)
-                wave = gain * np.sin(2.0 * np.pi * ratio * turns) * _decay(t, params["decay_ms"] / math.sqrt(ratio))
+                wave = scale * gain * np.sin(2.0 * np.pi * ratio * turns) * _decay(t, params["decay_ms"] / math.sqrt(ratio))
                 tone += wave * (fade if top > 0.43 * note.rate_hz else 1.0)
         if params["bend_db"] > 0.0:
             drive = db_to_gain(params["bend_db"])

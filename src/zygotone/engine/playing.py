@@ -1,0 +1,51 @@
+"""A sound played by notes outside any song: for the command line, the library and the keyboard."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+
+from zygotone.dsp.types import Stereo
+from zygotone.engine.chains import process_chain
+from zygotone.session.instruments import InstrumentSource, Note
+from zygotone.sources.instrument import add_layers, release_frames, render_voices
+from zygotone.sources.voices import SongNote, allocate
+
+
+def play_notes(
+    source: InstrumentSource, notes: Sequence[tuple[float, float, Note]], *, rate_hz: int, bpm: float = 120.0,
+    a4_hz: float = 440.0, clip: Callable[[str], Stereo] | None = None, seconds: float = 0.0, max_tail_s: float = 30.0,
+) -> Stereo:  # fmt: skip
+    """Notes as (start in s, length in s, note), through all sounding layers and their chains; shape (2, frames), with the
+    tail of the last note and ``seconds`` long at least."""
+    placed = [
+        SongNote(round(start * rate_hz), round(start * rate_hz) + max(1, round(length * rate_hz)), note)
+        for start, length, note in notes
+    ]
+    release = max((release_frames(layer, rate_hz) for layer in source.layers), default=0)
+    voices = allocate(placed, source.voices, rate_hz=rate_hz, release=release)
+    read = clip if clip is not None else _no_clip
+    parts = []
+    for layer in source.sounding:
+        audio = render_voices(
+            layer, voices, round(seconds * rate_hz), shared=source.lfos, rate_hz=rate_hz, bpm=bpm, a4_hz=a4_hz,
+            automation={}, clip=read,
+        )  # fmt: skip
+        if layer.chain:
+            audio = process_chain(audio, layer.chain, rate_hz, bpm=bpm, clip=read, max_tail_s=max_tail_s)
+        parts.append(audio)
+    return add_layers(parts)
+
+
+def play_one(
+    source: InstrumentSource, pitch: int, *, rate_hz: int, hold_s: float = 1.0, velocity: float = 0.8,
+    clip: Callable[[str], Stereo] | None = None, max_tail_s: float = 8.0,
+) -> Stereo:  # fmt: skip
+    """One note, for measuring and listening."""
+    note = Note(start_beat=0.0, length_beats=1.0, pitch=pitch, velocity=velocity)
+    return play_notes(source, [(0.0, hold_s, note)], rate_hz=rate_hz, clip=clip, max_tail_s=max_tail_s)
+
+
+def _no_clip(name: str) -> Stereo:
+    return np.zeros((2, 1))

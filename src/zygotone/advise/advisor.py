@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 
-from zygotone.advise import clipping, kick_bass, wide_low  # noqa: F401  (each enters its rules)
+from zygotone.advise import clipping, kick_bass, layers, wide_low  # noqa: F401  (each enters its rules)
 from zygotone.advise.findings import RULES, Context, Finding
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import ParameterError
@@ -29,11 +29,11 @@ def find_all(
 ) -> list[Finding]:
     """Findings of the song: one for each rule and set of tracks, from the section where it is gravest."""
     sections = tuple(sections if sections is not None else session.song.sections)
-    worst: dict[tuple[str, tuple[str, ...]], Finding] = {}
+    worst: dict[tuple[str, tuple[str, ...], tuple[str, ...]], Finding] = {}
     for i, section in enumerate(sections):
         progress(i / len(sections), section.name)
         for finding in find_in(Context(session, section, renderer, cancelled)):
-            key = (finding.rule, finding.tracks)
+            key = (finding.rule, finding.tracks, finding.layers)
             if key not in worst or finding.severity > worst[key].severity:
                 worst[key] = finding
     return sorted(worst.values(), key=lambda f: -f.severity)
@@ -63,8 +63,8 @@ def measured_change(
 ) -> dict[str, dict[str, float | None]]:
     """Measures before and after a fix, each version rendered afresh: ``{name: {before, after, change}}``."""
     numbers = RULES[finding.rule].numbers
-    old = numbers(Context(before, finding.section, Renderer(store)), finding.tracks)
-    new = numbers(Context(after, finding.section, Renderer(store)), finding.tracks)
+    old = numbers(Context(before, finding.section, Renderer(store)), finding.tracks, finding.layers)
+    new = numbers(Context(after, finding.section, Renderer(store)), finding.tracks, finding.layers)
     if "bass_lufs" in old and "bass_lufs" in new:
         old["bass_lost_lu"], new["bass_lost_lu"] = 0.0, old["bass_lufs"] - new["bass_lufs"]
     return {

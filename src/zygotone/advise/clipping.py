@@ -95,7 +95,7 @@ def fixes(context: Context, finding: Finding) -> tuple[Fix, ...]:
     )
 
 
-def numbers(context: Context, tracks: tuple[str, ...]) -> dict[str, float]:
+def numbers(context: Context, tracks: tuple[str, ...], layers: tuple[str, ...] = ()) -> dict[str, float]:
     strip = context.session.strip(tracks[0])
     return {
         "sample_peak_dbfs": float(gain_to_db(np.max(np.abs(context.stem(strip.id))))),

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.graph import Graph, compile_session
+from zygotone.engine.graph import Graph, compile_session, layer_node
 from zygotone.engine.renderer import Renderer
 from zygotone.session.bench import Reading, Trial
 from zygotone.session.models import Section, Session
@@ -55,6 +55,7 @@ class Finding:
     advice: str
     evidence: dict[str, float]
     fixes: tuple[Fix, ...] = ()
+    layers: tuple[str, ...] = ()  # ids, where it is about layers of the first track
 
     @property
     def strength(self) -> str:
@@ -78,7 +79,7 @@ class Finding:
         assert fix.session is not None
         return Trial(
             session=fix.session, title=fix.label if not fix.detail else f"{fix.label}: {fix.detail}", finding=self.id,
-            fix=number, rule=self.rule, tracks=self.tracks, section=self.section.id, readings=fix.readings,
+            fix=number, rule=self.rule, tracks=self.tracks, layers=self.layers, section=self.section.id, readings=fix.readings,
         )  # fmt: skip
 
 
@@ -112,19 +113,24 @@ class Context:
         """After the chain, before level and pan: what a key input hears."""
         return self.renderer.take(self.graph, self.graph.chain[strip_id], self.span, cancelled=self.cancelled).audio
 
+    def layer(self, track_id: str, layer_id: str) -> Stereo:
+        """One layer of an instrument after its own chain, before the track's."""
+        node = layer_node(self.session, track_id, layer_id)
+        return self.renderer.take(self.graph, node, self.span, cancelled=self.cancelled).audio
+
     def with_session(self, session: Session) -> Context:
         return Context(session, self.section, self.renderer, self.cancelled, self.excerpt)
 
 
 FindProblems = Callable[[Context], list[Finding]]
 WorkOutFixes = Callable[[Context, Finding], tuple[Fix, ...]]
-Numbers = Callable[[Context, tuple[str, ...]], dict[str, float]]
+Numbers = Callable[[Context, tuple[str, ...], tuple[str, ...]], dict[str, float]]  # for tracks, and layers of the first
 
 
 @dataclass(frozen=True, slots=True)
 class Rule:
     """``find`` looks for problems in a context, ``fixes`` works out the ways out of one, and ``numbers`` reads the
-    measures that those change, for the tracks of a finding."""
+    measures that those change."""
 
     name: str
     find: FindProblems
@@ -149,6 +155,18 @@ _EVIDENCE = {
     "fold_down_loss_lu": ("Lost in mono", "LU"),
     "sample_peak_dbfs": ("Peak", "dBFS"),
     "flat_tops": ("Cut-off tops", ""),
+    "cancel_db": ("Sum against both alone", "dB"),
+    "at_hz": ("at", "Hz"),
+    "later_ms": ("Best offset", "ms"),
+    "added_db": ("Adds at most", "dB"),
+    "over_lead_lu": ("Louder than the lead layer", "LU"),
+    "attack_ms": ("Attack", "ms"),
+    "share": ("Share where it belongs, 0 to 1", ""),
+    "low_gap_db": ("Second sub under the first", "dB"),
+    "mud_db": ("200 to 500 Hz over its neighbours", "dB"),
+    "fundamental_hz": ("Fundamental", "Hz"),
+    "wanted_hz": ("Nearest consonant", "Hz"),
+    "cents_off": ("Away from it", "cents"),
 }
 
 

@@ -471,7 +471,7 @@ def _circular(session: Session) -> bool:
     return False
 
 
-def numbers(context: Context, tracks: tuple[str, ...]) -> dict[str, float]:
+def numbers(context: Context, tracks: tuple[str, ...], layers: tuple[str, ...] = ()) -> dict[str, float]:
     """What the fixes of both findings change, as it is in ``context``."""
     pair = measure_pair(context, *(context.session.track(t) for t in tracks))
     if pair is None:

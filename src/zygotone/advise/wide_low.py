@@ -81,7 +81,7 @@ def _finite(value: float) -> float | None:
     return value if math.isfinite(value) else None
 
 
-def numbers(context: Context, tracks: tuple[str, ...]) -> dict[str, float]:
+def numbers(context: Context, tracks: tuple[str, ...], layers: tuple[str, ...] = ()) -> dict[str, float]:
     stem = context.stem(tracks[0])
     values = {
         "side_share_low": side_share_below(stem, BELOW_HZ, context.rate_hz),

@@ -446,7 +446,7 @@ class Desk(QObject):
 
         def measure(cancel: Cancel) -> tuple[dict[str, float], dict[str, float]]:
             a, b = (Context(s, section, self.renderer, cancel) for s in (kept, trial.session))
-            return numbers(a, trial.tracks), numbers(b, trial.tracks)
+            return numbers(a, trial.tracks, trial.layers), numbers(b, trial.tracks, trial.layers)
 
         def measured(both: tuple[dict[str, float], dict[str, float]]) -> None:
             self._live_numbers = both

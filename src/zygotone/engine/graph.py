@@ -376,3 +376,14 @@ def compile_session(session: Session) -> Graph:
     for strip in session.strips():
         made.strip_of(strip)
     return Graph(session, made.raw, made.chains, made.strips, made.chain_compiler.taps)
+
+
+def layer_node(session: Session, track_id: str, layer_id: str) -> Node:
+    """One layer of a track's instrument after its own chain, heard alone, muted or not."""
+    track = session.track(track_id)
+    assert isinstance(track.source, InstrumentSource)
+    layer = next(each for each in track.source.layers if each.id == layer_id).replace(mute=False, output="chain")
+    alone = track.replace(source=track.source.replace(layers=(layer,)))
+    lanes = tuple(lane for lane in session.lanes if lane.strip == track_id and lane.layer == layer_id)
+    small = session.replace(tracks=(alone,), buses=(), lanes=lanes)
+    return _SessionCompiler(small).raw_of(alone)

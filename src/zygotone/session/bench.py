@@ -41,6 +41,7 @@ class Trial(Value):
     fix: int | None = None  # counts from 1
     rule: str | None = None  # of the finding; tells which numbers the trial is judged by
     tracks: tuple[str, ...] = ()
+    layers: tuple[str, ...] = ()  # of the first track, where the finding is about layers
     section: str | None = None
     readings: tuple[Reading, ...] = ()
 

@@ -15,6 +15,9 @@ from zygotone.session.models import (
     ClipSource,
     Device,
     InstrumentSource,
+    Layer,
+    Part,
+    Phrase,
     Section,
     Send,
     Session,
@@ -301,3 +304,80 @@ def change_device(session: Session, strip_id: str, path: str, **changes: Any) ->
 
 def _plain(values: dict[str, Any]) -> dict[str, Any]:
     return {name: [plain(v) for v in value] if isinstance(value, tuple) else value for name, value in values.items()}
+
+
+# --- layers --------------------------------------------------------------------------------------------------------
+
+
+def instrument_of(session: Session, track_id: str) -> InstrumentSource:
+    """Raises ParameterError where the track plays a clip."""
+    source = session.track(track_id).source
+    if not isinstance(source, InstrumentSource):
+        raise ParameterError(f"{session.track(track_id).name!r} plays a clip and has no layers")
+    return source
+
+
+def change_instrument(session: Session, track_id: str, **changes: Any) -> Session:
+    """Changes of an instrument's own fields (``layers``, ``voices``, ``phrases``, …), checked as a whole."""
+    source = instrument_of(session, track_id)
+    new = InstrumentSource.model_validate({**dict(source), **changes})
+    return checked(_tidy(with_strip(session, session.track(track_id).replace(source=new))))
+
+
+def layer_of(session: Session, track_id: str, layer_id: str) -> Layer:
+    found = next((each for each in instrument_of(session, track_id).layers if each.id == layer_id), None)
+    if found is None:
+        raise ParameterError(f"{session.track(track_id).name!r} has no layer {layer_id!r}")
+    return found
+
+
+def put_layer(session: Session, track_id: str, layer: Layer) -> Session:
+    """Puts a layer in the place of the one with its id, or adds it."""
+    layers = instrument_of(session, track_id).layers
+    known = any(each.id == layer.id for each in layers)
+    new = tuple(layer if each.id == layer.id else each for each in layers) if known else (*layers, layer)
+    return change_instrument(session, track_id, layers=new)
+
+
+def change_layer(session: Session, track_id: str, layer_id: str, **changes: Any) -> Session:
+    """Changes of a layer's own fields, checked; parameters of its source by ``sound={...}``."""
+    layer = layer_of(session, track_id, layer_id)
+    if isinstance(changes.get("sound"), dict):
+        given = changes["sound"]
+        kind = given.get("kind", layer.sound.kind)
+        kept = layer.sound.params.to_json() if kind == layer.sound.kind else {}
+        changes["sound"] = {**kept, **_plain(given), "kind": kind}
+        # What the new source does not have cannot be moved any more.
+        if kind != layer.sound.kind:
+            changes.setdefault("routes", tuple(r for r in layer.routes if not r.target.startswith("sound.")))
+    if "filter" in changes and changes["filter"] is None:
+        changes.setdefault("routes", tuple(r for r in layer.routes if not r.target.startswith("filter.")))
+    return put_layer(session, track_id, Layer.model_validate({**dict(layer), **changes}))
+
+
+def remove_layer(session: Session, track_id: str, layer_id: str) -> Session:
+    left = tuple(each for each in instrument_of(session, track_id).layers if each.id != layer_id)
+    return change_instrument(session, track_id, layers=left)
+
+
+def move_layer(session: Session, track_id: str, layer_id: str, steps: int) -> Session:
+    layers = list(instrument_of(session, track_id).layers)
+    at = next(i for i, each in enumerate(layers) if each.id == layer_id)
+    layers.insert(max(0, min(len(layers) - 1, at + steps)), layers.pop(at))
+    return change_instrument(session, track_id, layers=tuple(layers))
+
+
+def put_phrase(session: Session, track_id: str, phrase: Phrase) -> Session:
+    """Puts a phrase in the place of the one with its id, or adds it."""
+    phrases = instrument_of(session, track_id).phrases
+    known = any(each.id == phrase.id for each in phrases)
+    new = tuple(phrase if each.id == phrase.id else each for each in phrases) if known else (*phrases, phrase)
+    return change_instrument(session, track_id, phrases=new)
+
+
+def set_part(session: Session, track_id: str, section_id: str, phrase_id: str | None) -> Session:
+    """Which phrase a section plays; None for none."""
+    parts = tuple(p for p in instrument_of(session, track_id).parts if p.section != section_id)
+    if phrase_id is not None:
+        parts = (*parts, Part(section=section_id, phrase=phrase_id))
+    return change_instrument(session, track_id, parts=parts)

@@ -27,6 +27,12 @@ _PARTIALS: dict[str, tuple[tuple[float, float], ...]] = {
 }  # fmt: skip
 MODELS = tuple(_PARTIALS)
 
+
+def partial_ratios(model: str) -> tuple[float, ...]:
+    """Ratios of a model's partials to the lowest."""
+    return tuple(ratio for ratio, _ in _PARTIALS[model])
+
+
 KIND = Kind(
     kind="drum",
     title="Drum",
@@ -95,13 +101,20 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         turns = np.concatenate([[0.0], np.cumsum(f0 * 2.0**octaves / note.rate_hz)[:-1]])
         tone = np.zeros(n)
         partials = _PARTIALS[params["model"]]
-        scale = 1.0 / math.sqrt(sum(gain * gain for _, gain in partials))  # metal is many tones: together as loud as one
+        scale = 1.0 / math.sqrt(
+            sum(gain * gain for _, gain in partials)
+        )  # metal is many tones: together as loud as one
         for ratio, gain in partials:
             top = f0 * ratio * 2.0 ** octaves[0]
             if f0 * ratio < 0.45 * note.rate_hz:
                 # A partial that begins above the top of the band is faded in as it falls into it.
                 fade = np.clip((0.45 * note.rate_hz - f0 * ratio * 2.0**octaves) / 1000.0, 0.0, 1.0)
-                wave = scale * gain * np.sin(2.0 * np.pi * ratio * turns) * _decay(t, params["decay_ms"] / math.sqrt(ratio))
+                wave = (
+                    scale
+                    * gain
+                    * np.sin(2.0 * np.pi * ratio * turns)
+                    * _decay(t, params["decay_ms"] / math.sqrt(ratio))
+                )
                 tone += wave * (fade if top > 0.43 * note.rate_hz else 1.0)
         if params["bend_db"] > 0.0:
             drive = db_to_gain(params["bend_db"])

@@ -1,0 +1,545 @@
+"""Layers that get in each other's way, do nothing, or do not do their job; and drums that are out of tune with the song."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from itertools import combinations
+from typing import Any
+
+import numpy as np
+
+from zygotone.advise.findings import Context, Finding, Fix, rule, severity_of, sounds
+from zygotone.dsp.types import Stereo
+from zygotone.measure.dynamics import attack_ms
+from zygotone.measure.layers import (
+    added_db,
+    band_levels_db,
+    best_alignment,
+    layer_cancel,
+    owners,
+    share_between,
+)
+from zygotone.measure.loudness import integrated_lufs
+from zygotone.measure.pitch import fundamental_hz
+from zygotone.measure.stereo import side_share
+from zygotone.music.keys import interval, nearest_in_key
+from zygotone.music.pitch import name_pitch
+from zygotone.session.bench import Reading
+from zygotone.session.edits import change_layer, layer_of, make_id
+from zygotone.session.models import Device, InstrumentSource, Layer, Session, Track
+from zygotone.sources.drum import partial_ratios
+
+# Common practice throughout: below 80 Hz one layer is enough; what adds less than half a dB in every band is not heard;
+# an attack is over within 15 ms; air is what lies above 6 kHz; the mud of a sound lies between 200 and 500 Hz.
+SUB_HZ, SUB_GAP_DB = 80.0, 10.0
+CANCELS_DB = -2.5
+UNHEARD_DB = 0.4
+ATTACK_MS = 15.0
+AIR_HZ, AIR_SHARE = 6000.0, 0.15
+SUB_SHARE = 0.5
+WIDTH_SHARE = 0.08
+MUD_HZ, MUD_DB = (200.0, 500.0), 3.0
+OFF_CENTS = 30.0
+_SUPPORT = ("attack", "bite", "air", "width", "texture")
+_PITCHED_DRUMS = ("kick", "snare", "hat", "tom", "rim", "cymbal")
+
+
+# --- the layers of a track, heard alone ----------------------------------------------------------------------------
+
+
+def _instruments(context: Context) -> Iterator[tuple[Track, InstrumentSource]]:
+    for track in context.session.tracks:
+        if isinstance(track.source, InstrumentSource) and not track.mute:
+            yield track, track.source
+
+
+def _heard(context: Context, track: Track, source: InstrumentSource) -> list[tuple[Layer, Stereo]]:
+    """The sounding layers that can be heard at all, each alone."""
+    found = [(layer, context.layer(track.id, layer.id)) for layer in source.sounding]
+    return [(layer, audio) for layer, audio in found if sounds(audio)]
+
+
+def _finding(
+    context: Context, name: str, track: Track, layers: tuple[Layer, ...], severity: float, sentence: str, advice: str,
+    evidence: dict[str, float],
+) -> Finding:  # fmt: skip
+    parts = ".".join(layer.id for layer in layers)
+    return Finding(
+        id=f"{name.replace('_', '-')}.{track.id}.{parts}.{context.section.id}", rule=name, severity=max(0.1, severity),
+        tracks=(track.id,), section=context.section, stage="sounds", sentence=sentence, advice=advice, evidence=evidence,
+        layers=tuple(layer.id for layer in layers),
+    )  # fmt: skip
+
+
+def _layers_of(finding: Finding, context: Context) -> list[Layer]:
+    return [layer_of(context.session, finding.tracks[0], name) for name in finding.layers]
+
+
+@dataclass(frozen=True, slots=True)
+class _Judge:
+    """The measure by which the fixes of a rule are judged: its name, its words and unit, and how it is taken of the layers
+    of a finding."""
+
+    name: str
+    words: str
+    unit: str
+    measure: Callable[[Context, str, tuple[str, ...]], float]
+
+    def numbers(self, context: Context, tracks: tuple[str, ...], layers: tuple[str, ...]) -> dict[str, float]:
+        source = context.session.track(tracks[0]).source
+        known = {layer.id for layer in source.layers} if isinstance(source, InstrumentSource) else set()
+        if not known.issuperset(layers):
+            return {}
+        value = self.measure(context, tracks[0], layers)
+        return {self.name: value} if math.isfinite(value) else {}
+
+    def fix(self, context: Context, finding: Finding, label: str, detail: str, session: Session) -> Fix:
+        """A fix with this measure before and after it."""
+        both = [
+            self.numbers(c, finding.tracks, finding.layers).get(self.name)
+            for c in (context, context.with_session(session))
+        ]
+        before, after = both
+        return Fix(
+            label=label, detail=detail,
+            gain={self.name: after - before} if before is not None and after is not None else {},
+            readings=(Reading(name=self.name, label=self.words, unit=self.unit, before=before, after=after),),
+            session=session,
+        )  # fmt: skip
+
+
+def _layer_eq(context: Context, track_id: str, layer: Layer, label: str, bands: list[dict[str, Any]]) -> Session:
+    device = Device.model_validate(
+        {"kind": "eq", "id": make_id("eq", (d.id for d in layer.chain)), "label": label, "bands": bands}
+    )
+    return change_layer(context.session, track_id, layer.id, chain=(*layer.chain, device))
+
+
+# --- two layers own the sub ----------------------------------------------------------------------------------------
+
+
+def _low_db(audio: Stereo, rate_hz: int) -> float:
+    levels = band_levels_db(audio, rate_hz)[:7]  # 20 to 80 Hz
+    return float(10.0 * np.log10(np.sum(10.0 ** (levels / 10.0))))
+
+
+def _find_two_subs(context: Context) -> list[Finding]:
+    found = []
+    for track, source in _instruments(context):
+        heard = _heard(context, track, source)
+        if len(heard) < 2:
+            continue
+        loudness = max(integrated_lufs(audio, context.rate_hz) for _, audio in heard)
+        lows = sorted(((_low_db(a, context.rate_hz), layer) for layer, a in heard), key=lambda p: -p[0])
+        (first_db, first), (second_db, second) = lows[0], lows[1]
+        gap = first_db - second_db
+        if gap > SUB_GAP_DB or first_db < loudness - 20.0:
+            continue
+        keeps, gives = (second, first) if second.job == "sub" and first.job != "sub" else (first, second)
+        found.append(
+            _finding(
+                context, "two_subs", track, (gives, keeps), severity_of(SUB_GAP_DB - gap, 0.0, SUB_GAP_DB),
+                f"{track.name}: {keeps.name} and {gives.name} both fill the octave below {SUB_HZ:.0f} Hz",
+                f"Let {keeps.name} have it alone: cut {gives.name} below.", {"low_gap_db": gap},
+            )
+        )  # fmt: skip
+    return found
+
+
+def _low_gap(context: Context, track: str, layers: tuple[str, ...]) -> float:
+    gives, keeps = (_low_db(context.layer(track, each), context.rate_hz) for each in layers)
+    return keeps - gives
+
+
+_LOW_GAP = _Judge("low_gap_db", "Second sub under the first", "dB", _low_gap)
+
+
+def _fix_two_subs(context: Context, finding: Finding) -> tuple[Fix, ...]:
+    gives, _ = _layers_of(finding, context)
+    track = finding.tracks[0]
+    fixes = []
+    for hz in (90.0, 120.0):
+        band = {"shape": "low_cut", "freq_hz": hz, "slope_db_oct": 24}
+        session = _layer_eq(context, track, gives, "Clear of the sub", [band])
+        fixes.append(
+            _LOW_GAP.fix(context, finding, f"Cut {gives.name} below", f"{hz:.0f} Hz, 24 dB an octave", session)
+        )
+    return tuple(fixes)
+
+
+# --- a pair that cancels -------------------------------------------------------------------------------------------
+
+
+def _find_cancelling(context: Context) -> list[Finding]:
+    found = []
+    for track, source in _instruments(context):
+        for (one, a), (other, b) in combinations(_heard(context, track, source), 2):
+            pair = layer_cancel(a, b, context.rate_hz)
+            if pair.worst_db > CANCELS_DB:
+                continue
+            best = best_alignment(a, b, pair.worst_hz, context.rate_hz)
+            # Where no offset makes them agree they are only different, and a lucky moment decides.
+            if best.agreement < 0.5:
+                continue
+            what = (
+                "turned over"
+                if best.turn_over
+                else f"{abs(best.later_ms):.1f} ms {'later' if best.later_ms > 0 else 'earlier'}"
+            )
+            found.append(
+                _finding(
+                    context, "layer_cancels", track, (one, other), severity_of(-pair.worst_db, 2.0, 9.0),
+                    f"{track.name}: {one.name} and {other.name} cancel by {-pair.worst_db:.1f} dB near {pair.worst_hz:.0f} Hz",
+                    f"They agree best with {other.name} {what}.",
+                    {"cancel_db": pair.worst_db, "at_hz": pair.worst_hz, "later_ms": best.later_ms},
+                )
+            )  # fmt: skip
+    return found
+
+
+def _worst_cancel(context: Context, track: str, layers: tuple[str, ...]) -> float:
+    one, other = (context.layer(track, each) for each in layers)
+    return layer_cancel(one, other, context.rate_hz).worst_db
+
+
+_CANCEL = _Judge("cancel_db", "Sum against both alone, worst band", "dB", _worst_cancel)
+
+
+def _fix_cancelling(context: Context, finding: Finding) -> tuple[Fix, ...]:
+    one, other = _layers_of(finding, context)
+    track = finding.tracks[0]
+    a, b = (context.layer(track, layer.id) for layer in (one, other))
+    best = best_alignment(a, b, finding.evidence["at_hz"], context.rate_hz)
+    fixes = []
+    turned = change_layer(context.session, track, other.id, polarity=not other.polarity)
+    fixes.append(_CANCEL.fix(context, finding, f"Turn {other.name} over", "polarity", turned))
+    start = other.start_ms + best.later_ms
+    if abs(best.later_ms) > 0.01 and -100.0 <= start <= 1000.0:
+        polarity = other.polarity != best.turn_over
+        moved = change_layer(context.session, track, other.id, start_ms=start, polarity=polarity)
+        detail = f"{best.later_ms:+.2f} ms" + (", turned over" if best.turn_over else "")
+        fixes.append(_CANCEL.fix(context, finding, f"Move {other.name}", detail, moved))
+    # The least harmful first, where both help: turning over moves nothing in time.
+    helpful = [fix for fix in fixes if fix.gain.get("cancel_db", 0.0) > 0.5]
+    return tuple(helpful or sorted(fixes, key=lambda f: -f.gain.get("cancel_db", 0.0)))
+
+
+# --- a layer that adds nothing -------------------------------------------------------------------------------------
+
+
+def _find_unheard(context: Context) -> list[Finding]:
+    found = []
+    for track, source in _instruments(context):
+        layers = [(layer, context.layer(track.id, layer.id)) for layer in source.sounding]
+        if len(layers) < 2 or not any(sounds(a) for _, a in layers):
+            continue
+        for n, (layer, _) in enumerate(layers):
+            added = added_db([a for _, a in layers], n, context.rate_hz)
+            if added < UNHEARD_DB and _plays(context, source, layer):
+                found.append(
+                    _finding(
+                        context, "layer_unheard", track, (layer,), severity_of(UNHEARD_DB - added, 0.0, UNHEARD_DB) * 0.6,
+                        f"{track.name}: {layer.name} adds nothing that can be heard",
+                        "Take it out, or turn it up until it is missed when it is gone.", {"added_db": added},
+                    )
+                )  # fmt: skip
+    return found
+
+
+def _plays(context: Context, source: InstrumentSource, layer: Layer) -> bool:
+    """Whether the section has notes at all for the layer's keys and velocities."""
+    phrase = {p.section: p.phrase for p in source.parts}.get(context.section.id)
+    notes = next((p.notes for p in source.phrases if p.id == phrase), ())
+    return any(
+        layer.key_low <= n.pitch <= layer.key_high and layer.velocity_low <= n.velocity <= layer.velocity_high
+        for n in notes
+    )  # fmt: skip
+
+
+def _added(context: Context, track: str, layers: tuple[str, ...]) -> float:
+    source = context.session.track(track).source
+    assert isinstance(source, InstrumentSource)
+    ids = [layer.id for layer in source.sounding]
+    if layers[0] not in ids:
+        return math.nan
+    return added_db([context.layer(track, each) for each in ids], ids.index(layers[0]), context.rate_hz)
+
+
+_ADDED = _Judge("added_db", "Adds at most", "dB", _added)
+
+
+def _fix_unheard(context: Context, finding: Finding) -> tuple[Fix, ...]:
+    layer = _layers_of(finding, context)[0]
+    track = finding.tracks[0]
+    out = change_layer(context.session, track, layer.id, mute=True)
+    louder = change_layer(context.session, track, layer.id, level_db=min(24.0, layer.level_db + 12.0))
+    return (
+        _ADDED.fix(context, finding, f"Take {layer.name} out", "muted", out),
+        _ADDED.fix(context, finding, f"Turn {layer.name} up", "+12 dB", louder),
+    )
+
+
+# --- a support layer louder than the lead --------------------------------------------------------------------------
+
+
+def _find_too_loud(context: Context) -> list[Finding]:
+    found = []
+    for track, source in _instruments(context):
+        heard = _heard(context, track, source)
+        leads = [(layer, a) for layer, a in heard if layer.job == "body"]
+        if not leads:
+            continue
+        lufs = {layer.id: integrated_lufs(a, context.rate_hz) for layer, a in heard}
+        lead = max((layer for layer, _ in leads), key=lambda layer: lufs[layer.id])
+        for layer, _ in heard:
+            over = lufs[layer.id] - lufs[lead.id]
+            if layer.job in _SUPPORT and math.isfinite(over) and over > 0.0:
+                found.append(
+                    _finding(
+                        context, "support_too_loud", track, (layer, lead), severity_of(over, 0.0, 8.0),
+                        f"{track.name}: {layer.name} ({layer.job}) is {over:.1f} LU louder than {lead.name}, which it supports",
+                        f"Lower {layer.name} until {lead.name} leads again.", {"over_lead_lu": over},
+                    )
+                )  # fmt: skip
+    return found
+
+
+def _over_lead(context: Context, track: str, layers: tuple[str, ...]) -> float:
+    layer, lead = (integrated_lufs(context.layer(track, each), context.rate_hz) for each in layers)
+    return layer - lead
+
+
+_OVER = _Judge("over_lead_lu", "Louder than the lead layer", "LU", _over_lead)
+
+
+def _fix_too_loud(context: Context, finding: Finding) -> tuple[Fix, ...]:
+    layer, lead = _layers_of(finding, context)
+    track, over = finding.tracks[0], finding.evidence["over_lead_lu"]
+    fixes = []
+    for under in (3.0, 6.0):
+        session = change_layer(context.session, track, layer.id, level_db=max(-60.0, layer.level_db - over - under))
+        fixes.append(
+            _OVER.fix(context, finding, f"Lower {layer.name}", f"to {under:.0f} LU under {lead.name}", session)
+        )
+    return tuple(fixes)
+
+
+# --- a job not done ------------------------------------------------------------------------------------------------
+
+
+def _job(layer: Layer, audio: Stereo, rate_hz: int) -> tuple[str, str, dict[str, float], float] | None:
+    """What is wrong with a layer by its job: sentence, advice, evidence, severity; None where it does it."""
+    if layer.job == "attack":
+        rise = attack_ms(audio, rate_hz)
+        if math.isfinite(rise) and rise > ATTACK_MS:
+            return (f"is to be the attack, and takes {rise:.0f} ms to rise", "An attack is over within some 15 ms.", {"attack_ms": rise}, severity_of(rise, ATTACK_MS, 80.0))  # fmt: skip
+    limits = {"air": (AIR_HZ, rate_hz / 2, AIR_SHARE), "sub": (20.0, 1.25 * SUB_HZ, SUB_SHARE)}
+    if layer.job in limits:
+        low, high, least = limits[layer.job]
+        share = share_between(audio, low, high, rate_hz)
+        if share < least:
+            where = f"above {AIR_HZ / 1000:.0f} kHz" if layer.job == "air" else f"below {high:.0f} Hz"
+            return (f"is to be the {layer.job}, and has {100 * share:.0f} % of its power {where}", "Filter it to where it belongs, or give it the job it does.", {"share": share}, severity_of(least - share, 0.0, least))  # fmt: skip
+    if layer.job == "width":
+        share = side_share(audio)
+        if share < WIDTH_SHARE:
+            return (f"is to be the width, and is {100 * share:.0f} % wide", "Spread it, or give it the job it does.", {"share": share}, severity_of(WIDTH_SHARE - share, 0.0, WIDTH_SHARE))  # fmt: skip
+    return None
+
+
+def _find_job_not_done(context: Context) -> list[Finding]:
+    found = []
+    for track, source in _instruments(context):
+        for layer, audio in _heard(context, track, source):
+            wrong = _job(layer, audio, context.rate_hz)
+            if wrong is not None:
+                what, advice, evidence, severity = wrong
+                found.append(_finding(context, "job_not_done", track, (layer,), severity, f"{track.name}: {layer.name} {what}", advice, evidence))  # fmt: skip
+    return found
+
+
+def _job_measure(context: Context, track: str, layers: tuple[str, ...]) -> float:
+    layer = layer_of(context.session, track, layers[0])
+    audio = context.layer(track, layer.id)
+    if layer.job == "attack":
+        return attack_ms(audio, context.rate_hz)
+    if layer.job == "width":
+        return side_share(audio)
+    low, high = (AIR_HZ, context.rate_hz / 2) if layer.job == "air" else (20.0, 1.25 * SUB_HZ)
+    return share_between(audio, low, high, context.rate_hz)
+
+
+_JOB = _Judge("job", "Attack in ms, or share where it belongs", "", _job_measure)
+
+
+def _fix_job(context: Context, finding: Finding) -> tuple[Fix, ...]:
+    layer = _layers_of(finding, context)[0]
+    track = finding.tracks[0]
+    if layer.job == "attack":
+        quick = layer.envelope.replace(attack_ms=0.5, delay_ms=0.0)
+        session = change_layer(context.session, track, layer.id, envelope=quick)
+        label, detail = "Let it rise at once", "attack 0.5 ms"
+    elif layer.job == "air":
+        band = {"shape": "low_cut", "freq_hz": AIR_HZ, "slope_db_oct": 24}
+        session = _layer_eq(context, track, layer, "Only air", [band])
+        label, detail = "Leave only the air", f"cut below {AIR_HZ / 1000:.0f} kHz"
+    elif layer.job == "sub":
+        band = {"shape": "high_cut", "freq_hz": 1.25 * SUB_HZ, "slope_db_oct": 24}
+        session = _layer_eq(context, track, layer, "Only sub", [band])
+        label, detail = "Leave only the sub", f"cut above {1.25 * SUB_HZ:.0f} Hz"
+    else:
+        taken = make_id("spread", (d.id for d in layer.chain))
+        device = Device.model_validate({"kind": "spread", "id": taken, "method": "allpass"})
+        session = change_layer(context.session, track, layer.id, chain=(*layer.chain, device))
+        label, detail = "Spread it", "all-passes"
+    renamed = change_layer(context.session, track, layer.id, job="texture")
+    return (
+        _JOB.fix(context, finding, label, detail, session),
+        Fix(label="Call it a texture", detail="the job it does", session=renamed),
+    )
+
+
+# --- build-up between 200 and 500 Hz -------------------------------------------------------------------------------
+
+
+def mud_db(audio: Stereo, rate_hz: int) -> float:
+    """Mean level of the third octaves from 200 to 500 Hz over that of the octave below and the two above."""
+    levels = band_levels_db(audio, rate_hz)
+    inside = levels[10:15]  # 200, 250, 315, 400, 500
+    around = np.concatenate([levels[7:10], levels[15:21]])
+
+    def mean(v: Any) -> float:
+        return float(10.0 * np.log10(np.mean(10.0 ** (v / 10.0))))
+
+    return mean(inside) - mean(around)
+
+
+def _sum_of(context: Context, track: Track) -> Stereo:
+    source = track.source
+    assert isinstance(source, InstrumentSource)
+    return np.sum([context.layer(track.id, layer.id) for layer in source.sounding], axis=0)  # type: ignore[no-any-return]
+
+
+def _find_build_up(context: Context) -> list[Finding]:
+    found = []
+    for track, source in _instruments(context):
+        heard = _heard(context, track, source)
+        if len(heard) < 2:
+            continue
+        levels = np.array([band_levels_db(a, context.rate_hz) for _, a in heard])
+        shared = [owner for owner in owners(levels)[10:15] if len(owner) > 1]
+        over = mud_db(_sum_of(context, track), context.rate_hz)
+        if len(shared) < 3 or over < MUD_DB:
+            continue
+        here = np.sum(10.0 ** (levels[:, 10:15] / 10.0), axis=1)
+        order = [heard[i][0] for i in np.argsort(-here)]
+        gives = next((layer for layer in order if layer.job != "body"), order[1])
+        keeps = next(layer for layer in order if layer.id != gives.id)
+        found.append(
+            _finding(
+                context, "build_up", track, (gives, keeps), severity_of(over, MUD_DB, 12.0),
+                f"{track.name}: {gives.name} and {keeps.name} pile up between 200 and 500 Hz",
+                f"Dip {gives.name} there; {keeps.name} keeps its body.", {"mud_db": over},
+            )
+        )  # fmt: skip
+    return found
+
+
+def _mud(context: Context, track: str, layers: tuple[str, ...]) -> float:
+    return mud_db(_sum_of(context, context.session.track(track)), context.rate_hz)
+
+
+_MUD = _Judge("mud_db", "200 to 500 Hz over its neighbours", "dB", _mud)
+
+
+def _fix_build_up(context: Context, finding: Finding) -> tuple[Fix, ...]:
+    gives = _layers_of(finding, context)[0]
+    fixes = []
+    for gain in (-4.0, -8.0):
+        band = {"freq_hz": 320.0, "gain_db": gain, "q": 0.8}
+        session = _layer_eq(context, finding.tracks[0], gives, "Out of the mud", [band])
+        fixes.append(
+            _MUD.fix(context, finding, f"Dip {gives.name}", f"{gain:.0f} dB at 320 Hz".replace("-", "−"), session)
+        )
+    return tuple(fixes)
+
+
+# --- drums against the key -----------------------------------------------------------------------------------------
+
+
+def _find_off_key(context: Context) -> list[Finding]:
+    found = []
+    key, a4 = context.session.song.parsed_key, context.session.song.a4_hz
+    for track, source in _instruments(context):
+        if track.role not in ("kick", "snare", "hats", "percussion"):
+            continue
+        for layer, audio in _heard(context, track, source):
+            if layer.sound.kind != "drum" or layer.sound.params["model"] not in _PITCHED_DRUMS:
+                continue
+            hz = _drum_hz(layer, audio, context.rate_hz)
+            if not math.isfinite(hz):
+                continue
+            wanted = nearest_in_key(hz, key, a4_hz=a4)
+            off = 1200.0 * math.log2(hz / wanted)
+            tonic_hz = a4 * 2.0 ** ((key.tonic + 60 - 69) / 12.0)
+            step = interval(tonic_hz, hz)
+            if abs(off) < OFF_CENTS or step.semitones % 12 not in (1, 6, 11):
+                continue
+            found.append(
+                _finding(
+                    context, "drum_off_key", track, (layer,), severity_of(1.0 - step.consonance, 0.3, 0.95),
+                    f"{track.name}: {layer.name} rings at {name_pitch(hz, a4_hz=a4).note}, a {step.name} from {key.name.split()[0]}",
+                    f"The nearest consonant tuning is {name_pitch(wanted, a4_hz=a4).note}, {abs(off):.0f} cents away.",
+                    {"fundamental_hz": hz, "wanted_hz": wanted, "cents_off": off},
+                )
+            )  # fmt: skip
+    return found
+
+
+def _drum_hz(layer: Layer, audio: Stereo, rate_hz: int) -> float:
+    """What is heard of a drum's pitch: the measured fundamental, if it is one of the drum's own partials."""
+    heard = fundamental_hz(audio, rate_hz)
+    tuned = layer.sound.params["tune_hz"]
+    if not math.isfinite(heard):
+        # Above where pitches are looked for, metal rings where it is tuned, if its tone stands out of the noise.
+        p = layer.sound.params
+        return (
+            float(tuned)
+            if tuned > 2000.0 and p["tone_db"] > -60.0 and p["tone_db"] > p["noise_db"] - 12.0
+            else math.nan
+        )
+    ratios = partial_ratios(layer.sound.params["model"])
+    octaves = [abs(math.log2(heard / (tuned * r))) for r in ratios]
+    # Played off C4 the whole drum moves; what is not near a partial then is taken as it is heard.
+    return float(heard) / ratios[int(np.argmin(octaves))] if min(octaves) < 0.02 else float(heard)
+
+
+def _off_key(context: Context, track: str, layers: tuple[str, ...]) -> float:
+    layer, song = layer_of(context.session, track, layers[0]), context.session.song
+    hz = _drum_hz(layer, context.layer(track, layer.id), context.rate_hz)
+    if not math.isfinite(hz):
+        return math.nan
+    return abs(1200.0 * math.log2(hz / nearest_in_key(hz, song.parsed_key, a4_hz=song.a4_hz)))
+
+
+_OFF_KEY = _Judge("cents_off", "Away from the nearest consonant", "cents", _off_key)
+
+
+def _fix_off_key(context: Context, finding: Finding) -> tuple[Fix, ...]:
+    layer = _layers_of(finding, context)[0]
+    ratio = finding.evidence["wanted_hz"] / finding.evidence["fundamental_hz"]
+    tuned = layer.sound.params["tune_hz"] * ratio
+    session = change_layer(context.session, finding.tracks[0], layer.id, sound={"tune_hz": tuned})
+    name = name_pitch(finding.evidence["wanted_hz"], a4_hz=context.session.song.a4_hz).note
+    return (_OFF_KEY.fix(context, finding, f"Tune {layer.name}", f"to {name}", session),)
+
+
+rule("two_subs", _find_two_subs, _fix_two_subs, _LOW_GAP.numbers)
+rule("layer_cancels", _find_cancelling, _fix_cancelling, _CANCEL.numbers)
+rule("layer_unheard", _find_unheard, _fix_unheard, _ADDED.numbers)
+rule("support_too_loud", _find_too_loud, _fix_too_loud, _OVER.numbers)
+rule("job_not_done", _find_job_not_done, _fix_job, _JOB.numbers)
+rule("build_up", _find_build_up, _fix_build_up, _MUD.numbers)
+rule("drum_off_key", _find_off_key, _fix_off_key, _OFF_KEY.numbers)

@@ -56,7 +56,7 @@ PLANTED = {
     "support_too_loud": session(BODY, layer("Bite", "bite", "oscillator", {"shape": "saw"}, level_db=9, transpose_semitones=19)),
     "job_not_done": session(BODY, layer("Slow", "attack", "noise", {"low_hz": 2000}, level_db=-12, envelope={"attack_ms": 200, "sustain": 1.0})),
     "build_up": session(
-        layer("Body", "body", "oscillator", {"shape": "saw"}, filter={"cutoff_hz": 450}),
+        layer("Body", "body", "noise", {"low_hz": 180, "high_hz": 520}),
         layer("More", "texture", "noise", {"low_hz": 200, "high_hz": 500, "width_pct": 0}, level_db=2), pitch=57,
     ),
 }  # fmt: skip

@@ -154,7 +154,8 @@ class Transport:
             while True:
                 begin = time.perf_counter()
                 block = self.player.block(BLOCK_FRAMES)
-                ending = self._stop.is_set()
+                # Where nothing but notes played by hand is heard, it ends with the last of them.
+                ending = self._stop.is_set() or (not self.player.rolling and self.player.live.idle)
                 ramp = gain + np.arange(1, BLOCK_FRAMES + 1) * (-step if ending else step)
                 ramp = np.clip(ramp, 0.0, 1.0)
                 gain = float(ramp[-1])

@@ -34,7 +34,7 @@ class PlayButton(QPushButton):
         painter.setBrush(colour("a" if self.hasFocus() else "ink"))
         painter.drawEllipse(QRectF(1, 1, 34, 34))
         painter.setBrush(colour("sheet"))
-        if self._desk.transport.playing:
+        if self._desk.playing:
             painter.drawRect(QRectF(12, 12, 12, 12))
         else:
             painter.drawPolygon(QPolygonF([QPointF(14, 11), QPointF(14, 25), QPointF(26, 18)]))

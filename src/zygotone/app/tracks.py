@@ -15,7 +15,7 @@ from zygotone.app.widgets.basic import button, clear, column, label, row
 from zygotone.session.edits import change_strip
 from zygotone.session.models import Strip, Track
 
-STAGES = (("brief", "Brief"), ("chains", "Chains"), ("fit", "Fit"), ("log", "Log"))
+STAGES = (("brief", "Brief"), ("sounds", "Sounds"), ("chains", "Chains"), ("fit", "Fit"), ("log", "Log"))
 
 
 class StageButton(QWidget):

@@ -29,6 +29,7 @@ from zygotone.app.stages.brief import BriefStage
 from zygotone.app.stages.chains import ChainsStage
 from zygotone.app.stages.fit import FitStage
 from zygotone.app.stages.log import LogStage
+from zygotone.app.stages.sounds import SoundsStage
 from zygotone.app.theme import theme
 from zygotone.app.tracks import STAGES, Left
 from zygotone.app.widgets.basic import button, column, label, row
@@ -63,13 +64,20 @@ class Window(QMainWindow):
         self.stage = "fit"
         self.header = Header(desk)
         self.left = Left(desk, self.show_stage)
-        self.brief, self.chains, self.fit, self.log = (
+        self.brief, self.sounds, self.chains, self.fit, self.log = (
             BriefStage(desk),
+            SoundsStage(desk),
             ChainsStage(desk),
             FitStage(desk),
             LogStage(desk),
         )
-        self.stages = {"brief": self.brief, "chains": self.chains, "fit": self.fit, "log": self.log}
+        self.stages = {
+            "brief": self.brief,
+            "sounds": self.sounds,
+            "chains": self.chains,
+            "fit": self.fit,
+            "log": self.log,
+        }
         self.stack = QStackedWidget()
         for each in self.stages.values():
             self.stack.addWidget(each)
@@ -186,7 +194,7 @@ class Window(QMainWindow):
         bad = desk.player.bad_samples
         if bad:
             self.engine_label.setText(self.engine_label.text() + f" · {bad} bad samples replaced")
-        if transport.playing:
+        if desk.playing:
             self.header.ribbon.update()
             if transport.played_s > LONG_LISTENING_S and not self._reminded:
                 self._reminded = True

@@ -16,6 +16,7 @@ from zygotone.devices import Host
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
 from zygotone.engine.graph import Graph, Node, SourceNode, compile_session
+from zygotone.engine.live import LiveNotes
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.runners import ReadSource
 from zygotone.session.models import Session
@@ -69,6 +70,8 @@ class Player:
         self.rate_hz = rate_hz
         self._blocks = BlockGraph(Host(rate_hz, clip=renderer.clip_reader(rate_hz)))
         self._lock = threading.Lock()
+        self.live = LiveNotes(rate_hz)
+        self.rolling = True  # whether the song moves; off, only notes played by hand are heard
         self._versions: list[Node] = []
         self._gains = [1.0, 1.0]
         self._weights = np.zeros(2)  # how much of each version is heard now
@@ -147,7 +150,7 @@ class Player:
         with self._lock:
             out = np.zeros((2, frames))
             done = 0
-            while done < frames and self._versions:
+            while done < frames and self._versions and self.rolling:
                 start, end = self._loop
                 if not start <= self.position < end:
                     self.position = start  # round the loop; what was pulled before it is still underway
@@ -156,6 +159,7 @@ class Player:
                 self.position += n
                 self._pulled += n
                 done += n
+            self.live.mix_into(out)
             return out
 
     def _mixed(self, start: int, frames: int) -> Stereo:

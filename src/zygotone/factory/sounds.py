@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import functools
 import json
+import math
+from dataclasses import fields
 from pathlib import Path
 
+from zygotone.factory.features import Features
 from zygotone.factory.pitched import basses, keys, leads, pads, strings, voices_and_effects
 from zygotone.factory.rhythm import rhythm
 from zygotone.session.saved_sounds import SavedSound
 
-# Trims in dB by name, measured by ``calibrate.py`` so that a test note of each is as loud.
-TRIMS = Path(__file__).with_name("trims.json")
+# By name, as ``calibrate.py`` measures it: the trim in dB by which a test note of each is as loud, and its features.
+MEASURED = Path(__file__).with_name("measured.json")
 
 
 def written() -> tuple[SavedSound, ...]:
@@ -27,6 +30,18 @@ def trimmed(sound: SavedSound, trim_db: float) -> SavedSound:
 
 
 @functools.cache
+def _measured() -> dict[str, dict[str, float | None]]:
+    held: dict[str, dict[str, float | None]] = json.loads(MEASURED.read_text(encoding="utf-8"))
+    return held
+
+
+@functools.cache
 def factory_sounds() -> tuple[SavedSound, ...]:
-    trims = json.loads(TRIMS.read_text(encoding="utf-8"))
-    return tuple(trimmed(sound, trims.get(sound.name, 0.0)) for sound in written())
+    return tuple(trimmed(sound, _measured()[sound.name]["trim_db"] or 0.0) for sound in written())
+
+
+def measured_features(name: str) -> Features:
+    """What a factory sound measured like when it was levelled."""
+    held = _measured()[name]
+    values = {field.name: held[field.name] for field in fields(Features)}
+    return Features(**{key: math.nan if value is None else value for key, value in values.items()})

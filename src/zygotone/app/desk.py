@@ -178,9 +178,14 @@ class Desk(QObject):
         """Beside the project; for one without a file, in the application's own folder."""
         if self.path is not None:
             return self.path
+        return self.data_folder / "unsaved.zygotone"
+
+    @property
+    def data_folder(self) -> Path:
+        """The application's own folder: what is unsaved, and the library."""
         folder = Path(self.settings.value("data_folder") or platformdirs.user_data_dir("zygotone"))
         folder.mkdir(parents=True, exist_ok=True)
-        return folder / "unsaved.zygotone"
+        return folder
 
     def write_journal(self) -> None:
         if not self.dirty:

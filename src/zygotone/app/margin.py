@@ -151,7 +151,7 @@ class Margin(QWidget):
             return
         findings = self._desk.findings
         here = [f for f in findings or () if f.stage == self._stage]
-        names = {"fit": "Fit", "chains": "Chains"}
+        names = {"fit": "Fit", "chains": "Chains", "sounds": "Sounds"}
         count = "listening…" if findings is None else f"{names[self._stage]} · {len(here)} in {self._desk.section.name}"
         self._finding_space.addLayout(row(label("Findings", "heading"), label(count, "soft"), 1))
         if findings is not None and not here:

@@ -9,7 +9,7 @@ from dataclasses import asdict
 from zygotone.factory.features import features_of, momentary_lufs, probe_note
 from zygotone.factory.sounds import MEASURED, trimmed, written
 
-TARGET_LUFS = -20.0  # momentary, the loudest 400 ms of the test note
+TARGET_LUFS = -22.0  # momentary, the loudest 400 ms of the test note
 
 
 def main() -> None:

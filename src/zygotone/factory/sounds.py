@@ -11,6 +11,8 @@ from pathlib import Path
 from zygotone.factory.features import Features
 from zygotone.factory.pitched import basses, keys, leads, pads, strings, voices_and_effects
 from zygotone.factory.rhythm import rhythm
+from zygotone.session.edits import make_id
+from zygotone.session.models import Device, Layer
 from zygotone.session.saved_sounds import SavedSound
 
 # By name, as ``calibrate.py`` measures it: the trim in dB by which a test note of each is as loud, and its features.
@@ -23,10 +25,18 @@ def written() -> tuple[SavedSound, ...]:
 
 
 def trimmed(sound: SavedSound, trim_db: float) -> SavedSound:
-    layers = tuple(
-        layer.replace(level_db=min(24.0, max(-60.0, round(layer.level_db + trim_db, 2)))) for layer in sound.layers
-    )  # fmt: skip
-    return sound.replace(layers=layers)
+    """Louder by ``trim_db``: at each layer's level, or where it has a chain after that, so that no curve is driven harder."""
+
+    def louder(layer: Layer) -> Layer:
+        if not layer.chain:
+            return layer.replace(level_db=min(24.0, max(-60.0, round(layer.level_db + trim_db, 2))))
+        taken = [device.id for device in layer.chain]
+        trim = Device.model_validate(
+            {"kind": "gain", "id": make_id("trim", taken), "label": "Trim", "gain_db": trim_db}
+        )
+        return layer.replace(chain=(*layer.chain, trim))
+
+    return sound.replace(layers=tuple(louder(layer) for layer in sound.layers))
 
 
 @functools.cache

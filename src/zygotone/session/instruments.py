@@ -26,11 +26,11 @@ JOBS: tuple[Job, ...] = ("sub", "body", "attack", "bite", "air", "width", "textu
 
 ENVELOPE = (
     number("delay_ms", "Delay", "ms", 0.0, 10000.0, 0.0, "Waits this long before it begins."),
-    number("attack_ms", "Attack", "ms", 0.0, 10000.0, 2.0, "Time from nothing to full."),
+    number("attack_ms", "Attack", "ms", 0.1, 10000.0, 2.0, "Time from nothing to full.", scale="log"),
     number("hold_ms", "Hold", "ms", 0.0, 10000.0, 0.0, "Stays full this long."),
-    number("decay_ms", "Decay", "ms", 0.0, 30000.0, 200.0, "Time from full to the sustain."),
+    number("decay_ms", "Decay", "ms", 1.0, 30000.0, 200.0, "Time from full to the sustain.", scale="log"),
     share("sustain", "Sustain", 0.7, "Where it stays while the note is held."),
-    number("release_ms", "Release", "ms", 1.0, 30000.0, 80.0, "Time from there to nothing after the note."),
+    number("release_ms", "Release", "ms", 1.0, 30000.0, 80.0, "Time from there to nothing after the note.", scale="log"),
     number("attack_curve", "Attack bend", "", -1.0, 1.0, 0.2, "Above 0 quick at first, below 0 slow at first, 0 straight."),
     number("decay_curve", "Decay bend", "", -1.0, 1.0, 0.5, "Above 0 quick at first, below 0 slow at first, 0 straight."),
     number("release_curve", "Release bend", "", -1.0, 1.0, 0.5, "Above 0 quick at first, below 0 slow at first, 0 straight."),
@@ -81,7 +81,9 @@ _DECLARED: dict[str, dict[str, Param]] = {
 def _in(group: str, name: str) -> Any:
     """A model field with the range of a declared parameter."""
     p = _DECLARED[group][name]
-    return Field(ge=p.low, le=p.high)
+    # A ruler of ratios cannot reach 0, but a file may say that something happens at once.
+    at_once = p.scale == "log" and p.unit == "ms" and name != "release_ms"
+    return Field(ge=0.0 if at_once else p.low, le=p.high)
 
 
 def _usual(group: str, name: str) -> Any:

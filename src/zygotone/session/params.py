@@ -227,6 +227,8 @@ class Param:
             return "on" if value else "off"
         if isinstance(value, str):
             return value
+        if self.type == "int":
+            return f"{round(value)} {self.unit}".strip().replace("-", "−")
         return format_number(value, self.unit)
 
     def to_json(self) -> dict[str, Any]:

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import math
-from pathlib import Path
 from typing import Any
 
-import platformdirs
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -26,10 +24,6 @@ from zygotone.session.models import ROLES
 from zygotone.session.params import format_number
 
 
-def library_path() -> Path:
-    return Path(platformdirs.user_data_dir("zygotone")) / "sounds.sqlite"
-
-
 class LibraryDialog(QDialog):
     """``stage`` is the Sounds stage: a sound that is chosen goes into its track."""
 
@@ -39,7 +33,7 @@ class LibraryDialog(QDialog):
         self.setWindowTitle("Library of sounds")
         self.resize(860, 560)
         self.stage = stage
-        self.library = Library(library_path())
+        self.library = Library(stage.desk.data_folder / "sounds.sqlite")
         self.beside: Entry | None = None
         self.entries: list[Entry] = []
         self.words = QLineEdit()

@@ -290,7 +290,7 @@ class SoundsStage(QWidget):
     def _show_panel(self, source: InstrumentSource, layer: Layer | None) -> None:
         phrase = self.phrase
         wanted = (
-            self.desk.track_id, self.tab, layer.id if layer else None, self.entry, self.which_envelope, self.which_lfo, self.device_at,
+            self.desk.track_id, self.tab, layer.id if layer else None, self.entry, self.which_envelope, self.which_lfo, self.device_at, tuple(e.shape for e in (*source.lfos, *(layer.lfos if layer else ()))),
             layer and (layer.sound.kind, layer.filter is None, len(layer.routes), layer.routes, tuple(d.id for d in layer.chain)),
             layer and tuple(len(v) for v in layer.sound.params.values() if isinstance(v, tuple)),
             tuple((p.id, p.beats) for p in source.phrases), phrase and phrase.id, self.desk.section.id,
@@ -648,8 +648,9 @@ class SoundsStage(QWidget):
             self._field(LFO_SHAPE, "lfo.shape", lambda v: self._change_lfo("LFO shape", shape=v), read("shape")),
             self._field(LFO_MODE, "lfo.mode", lambda v: self._change_lfo("LFO begins", mode=v), read("mode")),
             *(self._field(p, f"lfo.{p.name}", lambda v, n=p.name, w=p.label: self._change_lfo(w, **{n: v}), read(p.name)) for p in LFO),
-            button("Take out point", "sounds.lfo.remove", self._remove_point),
         ]  # fmt: skip
+        if self._lfo_of(source, layer).shape == "drawn":
+            cells.append(button("Take out point", "sounds.lfo.remove", self._remove_point))
         self._cells(cells)
         self._panel.addWidget(
             label(
@@ -1113,7 +1114,7 @@ class SoundsStage(QWidget):
 
     def _song_beat(self) -> float:
         """Where in the section the song is now, in beats; what is heard, not what is worked out."""
-        first, _ = self.desk.loop_span
+        first, _ = self.desk.loop_span()
         at = self.desk.player.heard_position() - first
         return max(0.0, at / self.desk.session.rate_hz * self.desk.song.tempo_bpm / 60.0)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
@@ -214,6 +214,12 @@ class LayerMap(QWidget):
     def leaveEvent(self, event) -> None:
         self._under = None
         self.update()
+
+    def event(self, event) -> bool:
+        if event.type() == QEvent.Type.ShortcutOverride and event.key() in (Qt.Key.Key_M, Qt.Key.Key_S):
+            event.accept()  # mute and solo of the layer, not of the track
+            return True
+        return super().event(event)
 
     def keyPressEvent(self, event) -> None:
         layers = self._source.layers if self._source is not None else ()

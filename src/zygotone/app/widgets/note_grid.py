@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
@@ -110,7 +110,7 @@ class NoteGrid(QWidget):
             bar = abs(beat % 4.0) < 1e-9
             painter.setPen(QPen(colour("soft" if bar else "line"), 1))
             painter.drawLine(QPointF(self._x(beat), area.top()), QPointF(self._x(beat), area.bottom() + VELOCITY))
-            if bar:
+            if bar and beat < self._phrase.beats:
                 painter.drawText(QRectF(self._x(beat) + 3, 1, 40, HEAD), Qt.AlignmentFlag.AlignVCenter, f"{beat:g}")
             beat += 1.0
         painter.setPen(colour("soft"))
@@ -220,6 +220,12 @@ class NoteGrid(QWidget):
             notes = [n for i, n in enumerate(self._phrase.notes) if i != self.selected]
             self.selected = None
             self._put("Remove note", notes)
+
+    def event(self, event) -> bool:
+        if event.type() == QEvent.Type.ShortcutOverride and event.key() in (Qt.Key.Key_N, Qt.Key.Key_Delete):
+            event.accept()
+            return True
+        return super().event(event)
 
     def keyPressEvent(self, event) -> None:
         if self._phrase is None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QRectF, Qt
+from PySide6.QtCore import QEvent, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
@@ -117,6 +117,17 @@ class Piano(QWidget):
         if self._by_pointer is not None:
             self.release(self._by_pointer)
             self._by_pointer = None
+
+    def event(self, event) -> bool:
+        # While it has the focus its letters are notes, and not the window's shortcuts.
+        if (
+            event.type() == QEvent.Type.ShortcutOverride
+            and not event.modifiers()
+            and (event.key() in _LETTERS or event.key() in (Qt.Key.Key_Z, Qt.Key.Key_X))
+        ):
+            event.accept()
+            return True
+        return super().event(event)
 
     def keyPressEvent(self, event) -> None:
         plain = not event.modifiers() & ~Qt.KeyboardModifier.KeypadModifier

@@ -172,7 +172,7 @@ class Ruler(QWidget):
         self.field.setObjectName(f"{name}.value")
         self.field.setAccessibleName(param.label)
         self.field.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.field.setFixedWidth(78)
+        self.field.setFixedWidth(78 if len(param.unit) < 6 else 116)
         self.field.setFrame(False)
         self.field.setFont(number_font(10))
         self.field.setStyleSheet("QLineEdit { background: transparent; border: none; padding: 0 4px; }")

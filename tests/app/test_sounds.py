@@ -1,0 +1,353 @@
+"""The Sounds stage in the real window: layers, their parts, notes, the library, the keyboard."""
+
+import json
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QPushButton
+
+from tests.signals import RATE
+from zygotone.app.desk import Desk
+from zygotone.app.stages.library import LibraryDialog
+from zygotone.app.stages.sounds import route_sentence
+from zygotone.app.theme import theme
+from zygotone.app.widgets.layer_map import HEAD, ROW
+from zygotone.app.widgets.ruler import Choice, Ruler
+from zygotone.app.window import Window
+from zygotone.music.midi_files import write_midi
+from zygotone.music.notes import NoteEvent
+from zygotone.session.audio_store import AudioStore
+from zygotone.session.catalogue import SOURCES
+from zygotone.session.models import (
+    InstrumentSource,
+    Layer,
+    Note,
+    Part,
+    Phrase,
+    Route,
+    Section,
+    Session,
+    Song,
+    Track,
+)
+from zygotone.session.project_file import Project
+
+
+def made_layer(name: str, job: str, kind: str, **more) -> Layer:
+    sound = {"kind": kind, **more.pop("sound", {})}
+    return Layer.model_validate({"id": name.lower(), "name": name, "job": job, "sound": sound, **more})
+
+
+@pytest.fixture
+def window(qapp, qtbot, settings, settled):
+    theme().preference = "paper"
+    theme().apply()
+    notes = tuple(Note(start_beat=b, length_beats=0.9, pitch=45) for b in range(4))
+    source = InstrumentSource(
+        layers=(made_layer("Body", "body", "oscillator"), made_layer("Floor", "sub", "oscillator", sound={"shape": "sine"}, transpose_semitones=-12)),
+        phrases=(Phrase(id="line", beats=4, notes=notes),), parts=(Part(section="a", phrase="line"),),
+    )  # fmt: skip
+    song = Song(tempo_bpm=120, sections=(Section(id="a", name="A", bars=1), Section(id="b", name="B", bars=1)))
+    session = Session(rate_hz=RATE, song=song, tracks=(Track(id="bass", name="Bass", role="bass", source=source),))
+    desk = Desk(Project(session=session, store=AudioStore()), settings=settings)
+    made = Window(desk)
+    made.resize(1280, 800)
+    made.show()
+    desk.start()
+    made.show_stage("sounds")
+    desk.set_loop(("a",))
+    settled(made)
+    yield made
+    desk.saved_changes = desk.bench.changes
+    made.close()
+    made.deleteLater()
+    qapp.processEvents()
+
+
+def layers(window) -> tuple[Layer, ...]:
+    return window.desk.session.track("bass").source.layers
+
+
+def click(window, name: str) -> None:
+    window.findChildren(QPushButton, name)[-1].click()
+
+
+def ruler(window, name: str) -> Ruler:
+    return window.findChildren(Ruler, f"sounds.{name}")[-1]
+
+
+def pick(window, name: str, text: str) -> None:
+    box = window.findChildren(QComboBox, name)[-1]
+    index = box.findText(text)
+    assert index >= 0, [box.itemText(i) for i in range(box.count())]
+    box.setCurrentIndex(index)
+    box.activated.emit(index)
+
+
+def type_into(field: Ruler, text: str) -> None:
+    field.field.setText(text)
+    field.field.editingFinished.emit()
+
+
+# --- layers --------------------------------------------------------------------------------------------------------
+
+
+def test_the_map_shows_who_owns_what_and_chooses(window, qtbot, settled):
+    view = window.sounds._map
+    assert view is not None
+    assert view.layers == ("body", "floor")
+    low = view.owned[4]  # 50 Hz: the floor's
+    assert low == (1,)
+    at = QPoint(40, HEAD + 2 * ROW + 10)
+    qtbot.mouseClick(window.sounds.map, Qt.MouseButton.LeftButton, pos=at)
+    assert window.sounds.layer.id == "floor"
+    window.sounds.map.setFocus()
+    qtbot.keyClick(window.sounds.map, Qt.Key.Key_Up)
+    assert window.sounds.layer.id == "body"
+    qtbot.keyClick(window.sounds.map, Qt.Key.Key_M)
+    assert layers(window)[0].mute
+    window.desk.bench.undo()
+    assert not layers(window)[0].mute
+    assert "owned by" not in window.sounds.map.accessibleDescription()
+
+
+def test_layers_are_added_copied_moved_and_taken_out(window, settled):
+    for kind in SOURCES:
+        window.sounds.add_layer(kind.kind)
+    assert len(layers(window)) == 2 + len(list(SOURCES))
+    settled(window)
+    click(window, "sounds.duplicate")
+    assert layers(window)[-1].name.endswith("copy")
+    click(window, "sounds.remove")
+    count = len(layers(window))
+    click(window, "sounds.up")
+    assert len(layers(window)) == count
+    while window.desk.bench.undo_label is not None:
+        window.desk.bench.undo()
+    assert [e.id for e in layers(window)] == ["body", "floor"]
+
+
+@pytest.mark.parametrize("kind", [k.kind for k in SOURCES])
+def test_every_source_has_its_fields_and_its_picture(window, settled, kind):
+    window.sounds.change("Source", sound={"kind": kind}, merge=None)
+    settled(window)
+    assert layers(window)[0].sound.kind == kind
+    declared = SOURCES.find(kind).params
+    for p in declared:
+        if p.type not in ("list", "file"):
+            assert window.findChildren((Ruler, Choice)[not p.has_range], f"sounds.{p.name}"), p.name
+    if kind != "sample":  # which is silent until it has a recording
+        assert np.ptp(window.sounds.wave.curves[0].y) > 0.01
+    first = next((p for p in declared if p.type == "float"), None)
+    if first is not None:
+        type_into(ruler(window, first.name), f"{first.high:g}")
+        assert layers(window)[0].sound.params[first.name] == pytest.approx(first.high)
+
+
+def test_operators_are_edited_one_at_a_time(window, settled):
+    window.sounds.change("Source", sound={"kind": "fm"}, merge=None)
+    settled(window)
+    click(window, "sounds.entry.2")
+    type_into(ruler(window, "entry.ratio"), "3")
+    assert [op["ratio"] for op in layers(window)[0].sound.params["operators"]][1] == 3.0
+    click(window, "sounds.entry.remove")
+    assert len(layers(window)[0].sound.params["operators"]) == 3
+
+
+def test_envelopes_are_drawn_and_typed(window, settled):
+    window.sounds.show_tab("Envelopes")
+    settled(window)
+    picture = window.sounds.envelope
+    x, y = picture._corners()["decay"]
+    picture.plot.pressed.emit(x, y)
+    picture.plot.dragged.emit(x + 0.1, 0.4)
+    picture.plot.released.emit()
+    after = layers(window)[0].envelope
+    assert after.sustain == pytest.approx(0.4)
+    assert after.decay_ms > 250
+    picture.plot.pressed.emit(*picture._corners()["attack"])
+    picture.plot.dragged.emit(0.127, 1.0)  # near a sixteenth at 120 BPM, 125 ms: it snaps
+    picture.plot.released.emit()
+    assert layers(window)[0].envelope.attack_ms == 125.0
+    type_into(ruler(window, "envelope.release_ms"), "1/8")
+    assert layers(window)[0].envelope.release_ms == 250.0
+    click(window, "sounds.envelope.pitch")
+    type_into(ruler(window, "bend"), "12")
+    assert layers(window)[0].bend_semitones == 12.0
+
+
+def test_an_lfo_is_drawn_shared_and_routed(window, settled):
+    window.sounds.show_tab("LFOs")
+    click(window, "sounds.lfo.shared-1")
+    window.sounds._change_lfo("LFO shape", shape="drawn")
+    window.sounds.lfo.plot.pressed.emit(0.25, 0.5)
+    window.sounds.lfo.plot.dragged.emit(0.25, -1.0)
+    shared = window.desk.session.track("bass").source.lfos[0]
+    assert [p.at for p in shared.cycle] == [0, 0.25, 0.5, 1]
+    assert shared.cycle[1].height == 0.0
+    type_into(ruler(window, "lfo.rate"), "1/8d")
+    assert window.desk.session.track("bass").source.lfos[0].rate == "1/8d"
+    window.sounds.show_tab("Routes")
+    pick(window, "sounds.route.source", "Shared LFO 1")
+    pick(window, "sounds.route.target", "Level")
+    window.findChildren(QDoubleSpinBox, "sounds.route.amount")[-1].setValue(-6.0)
+    click(window, "sounds.route.add")
+    assert layers(window)[0].routes == (Route(source="shared1", target="level_db", amount=-6.0),)
+    assert route_sentence(layers(window)[0].routes[0], layers(window)[0]) == "Shared LFO 1 lowers level by 6 dB"
+    click(window, "sounds.route.1.remove")
+    assert layers(window)[0].routes == ()
+
+
+def test_a_filter_is_put_in_and_a_route_says_what_it_does(window, settled):
+    window.sounds.show_tab("Filter")
+    window.sounds._change_filter("Filter", mode="lowpass")
+    settled(window)
+    type_into(ruler(window, "filter.cutoff_hz"), "A2")
+    assert layers(window)[0].filter.cutoff_hz == pytest.approx(110.0)
+    window.sounds.change(
+        "Add route", routes=(Route(source="velocity", target="filter.cutoff_hz", amount=2.0),), merge=None
+    )
+    assert route_sentence(layers(window)[0].routes[0], layers(window)[0]) == "Velocity opens filter cutoff by 2 octaves"
+    window.sounds._change_filter("Filter", mode="off")
+    assert layers(window)[0].filter is None
+    assert layers(window)[0].routes == ()  # what it moved is gone
+
+
+def test_a_layer_has_a_chain_and_may_go_past_the_tracks(window, settled):
+    window.sounds.show_tab("Chain")
+    window.sounds._add_device("saturation")
+    settled(window)
+    type_into(ruler(window, "chain.drive_db"), "12")
+    assert layers(window)[0].chain[0].params["drive_db"] == 12.0
+    window.sounds.show_tab("Zones")
+    settled(window)
+    window.sounds.change("Output", output="direct")
+    assert "1 direct" in window.sounds.told.text()
+    window.sounds.choose("floor")
+    type_into(ruler(window, "key_high"), "50")
+    assert layers(window)[1].key_high == 50
+
+
+# --- notes ---------------------------------------------------------------------------------------------------------
+
+
+def notes(window) -> tuple[Note, ...]:
+    return window.sounds.phrase.notes
+
+
+def test_notes_are_made_moved_and_taken_out_by_hand(window, qtbot, settled):
+    window.sounds.show_tab("Notes")
+    settled(window)
+    grid = window.sounds.grid
+    box = grid._box(notes(window)[0])
+    qtbot.mouseClick(grid, Qt.MouseButton.LeftButton, pos=box.center().toPoint())
+    assert grid.selected == 0
+    grid.setFocus()
+    qtbot.keyClick(grid, Qt.Key.Key_Up)
+    qtbot.keyClick(grid, Qt.Key.Key_Right)
+    assert (notes(window)[0].pitch, notes(window)[0].start_beat) == (46, 0.25)
+    qtbot.keyClick(grid, Qt.Key.Key_Delete)
+    assert len(notes(window)) == 3
+    empty = QPoint(int(grid._x(2.55)), int(grid._box(notes(window)[0]).top()) - 40)
+    qtbot.mouseClick(grid, Qt.MouseButton.LeftButton, pos=empty)
+    assert len(notes(window)) == 4
+    assert notes(window)[-1].start_beat == 2.5
+    type_into(ruler(window, "note.nudge"), "-12")
+    assert notes(window)[-1].nudge_ms == -12.0
+
+
+def test_phrases_from_chords_and_shaped(window, settled):
+    window.sounds.show_tab("Notes")
+    settled(window)
+    window.sounds.chords.setText("F#m9 | Dmaj7")
+    window.sounds.generate(2)
+    assert {n.pitch % 12 for n in notes(window)} == {6, 2}
+    assert window.sounds.phrase.beats == 8.0
+    window.sounds.reshape(4)
+    assert any(n.nudge_ms for n in notes(window))
+    said = []
+    window.desk.message.connect(said.append)
+    window.sounds.chords.setText("H#")
+    window.sounds.generate(1)
+    assert "a chord" in said[-1]
+
+
+def test_midi_comes_in_and_what_is_no_midi_is_said(window, tmp_path, settled):
+    write_midi(tmp_path / "riff.mid", [("x", [NoteEvent(0.5, 0.5, 40, 0.5)])], tempo_bpm=100.0)
+    window.sounds.bring_in_midi(tmp_path / "riff.mid")
+    assert window.sounds.phrase.id == "riff"
+    assert notes(window)[0].pitch == 40
+    said = []
+    window.desk.message.connect(said.append)
+    (tmp_path / "no.mid").write_bytes(b"nothing")
+    window.sounds.bring_in_midi(tmp_path / "no.mid")
+    assert "no.mid" in said[-1]
+
+
+# --- playing -------------------------------------------------------------------------------------------------------
+
+
+def test_the_keyboard_sounds_without_the_song_and_then_is_silent(window, qtbot, settled):
+    window.sounds.piano.setFocus()
+    qtbot.keyPress(window.sounds.piano, Qt.Key.Key_A)
+    qtbot.waitUntil(lambda: not window.desk.player.live.idle, timeout=20000)
+    assert not window.desk.playing
+    qtbot.waitUntil(lambda: float(np.max(window.desk.transport.peak)) > 0.001, timeout=20000)
+    qtbot.keyRelease(window.sounds.piano, Qt.Key.Key_A)
+    qtbot.waitUntil(lambda: window.desk.player.live.idle and not window.desk.transport.playing, timeout=20000)
+
+
+def test_what_is_played_is_recorded(window, qtbot, settled):
+    window.sounds.show_tab("Notes")
+    count = len(notes(window))
+    click(window, "sounds.record")
+    window.desk.toggle_play()
+    qtbot.wait(150)
+    window.sounds.piano.press(62)
+    qtbot.wait(200)
+    window.sounds.piano.release(62)
+    window.desk.toggle_play()
+    assert len(notes(window)) == count + 1
+    assert 62 in {n.pitch for n in notes(window)}
+    click(window, "sounds.record")
+
+
+# --- the library ---------------------------------------------------------------------------------------------------
+
+
+def test_the_library_finds_uses_and_keeps_sounds(window, qtbot, settled):
+    dialog = LibraryDialog(window.sounds)
+    qtbot.addWidget(dialog)
+    assert {e.role for e in dialog.entries} == {"bass"}
+    dialog.words.setText("finger")
+    assert [e.name for e in dialog.entries] == ["Finger bass"]
+    dialog.table.selectRow(0)
+    assert "modulator" in dialog.notes.text()
+    dialog.compare_with()
+    dialog.words.setText("")
+    assert dialog.entries
+    assert all(e.features.centroid_hz > dialog.beside.features.centroid_hz for e in dialog.entries)
+    dialog.compare.setCurrentIndex(0)
+    dialog.words.setText("finger")
+    dialog.table.selectRow(0)
+    before = notes(window)
+    dialog.use()
+    assert layers(window)[0].sound.kind == "fm"
+    assert notes(window) == before  # the phrases stay
+    dialog.keep_as("My finger")
+    dialog.words.setText("My finger")
+    dialog._list()
+    assert [e.factory for e in dialog.entries] == [False]
+    dialog.table.selectRow(0)
+    dialog.remove()
+    assert not dialog.entries
+
+
+def test_a_clip_track_says_what_to_do_and_makes_an_instrument(window, settled):
+    window.desk.select_track("mix")
+    assert window.sounds.empty.isVisible()
+    window.sounds.new_track()
+    assert window.sounds.source is not None
+    assert not window.sounds.empty.isVisible()
+    assert json.loads(window.desk.session.model_dump_json())["tracks"][-1]["name"] == "Sound"

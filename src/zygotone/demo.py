@@ -5,26 +5,19 @@ It has faults on purpose; docs/demo.md lists them. The same bytes of audio come 
 
 from __future__ import annotations
 
-import numpy as np
-
-from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass_sos
-from zygotone.dsp.shaping import shape
-from zygotone.dsp.strings import plucked_string
-from zygotone.dsp.types import FloatArray
-from zygotone.music.pitch import midi_to_hz
-from zygotone.session.audio_files import AudioData
+from zygotone.music.notes import NoteEvent, strummed
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import (
-    Asset,
     Bus,
-    ClipSource,
     Device,
     Envelope,
     InstrumentSource,
     Layer,
+    Lfo,
     Note,
     Part,
     Phrase,
+    Route,
     Section,
     Send,
     Session,
@@ -32,6 +25,7 @@ from zygotone.session.models import (
     Sound,
     Track,
     VoiceFilter,
+    Voices,
 )
 from zygotone.session.project_file import Project
 
@@ -41,7 +35,13 @@ TEMPO_BPM = 92.0
 KICK_HZ = 46.9  # between F♯1 and G1: a quarter of a semitone above the bass
 BASS_EARLY_MS = 9.0
 
-SECTIONS = (("intro", "Intro", 4), ("verse", "Verse", 8), ("chorus", "Chorus", 8), ("outro", "Outro", 4))
+HAT_HZ = 4186.0  # C8, a tritone from F♯
+
+SECTIONS = (
+    ("intro", "Intro", 4), ("verse", "Verse", 8), ("lift", "Lift", 2), ("chorus", "Chorus", 8), ("verse-2", "Verse 2", 4),
+    ("lift-2", "Lift 2", 2), ("chorus-2", "Chorus 2", 4), ("break", "Break", 2), ("outro", "Outro", 4),
+)  # fmt: skip
+VERSES, LIFTS, CHORUSES = ("verse", "verse-2"), ("lift", "lift-2"), ("chorus", "chorus-2")
 # One chord a bar: F♯m9, F♯m9 over its root again, Dmaj7, E6.
 CHORDS = ((54, 57, 61, 68), (54, 57, 61, 66), (50, 57, 61, 66), (52, 56, 59, 61))
 ROOTS = (30, 30, 38, 40)  # F♯1, F♯1, D2, E2
@@ -59,51 +59,20 @@ def _layer(name: str, job: str, kind: str, params: dict[str, object], **more: ob
     )
 
 
-def _instrument(layers: list[Layer], parts: dict[str, Phrase]) -> InstrumentSource:
+def _instrument(layers: list[Layer], parts: dict[str, Phrase], **more: object) -> InstrumentSource:
     phrases = {p.id: p for p in parts.values()}
     played = tuple(Part(section=s, phrase=p.id) for s, p in parts.items())
-    return InstrumentSource(layers=tuple(layers), phrases=tuple(phrases.values()), parts=played)
+    return InstrumentSource.model_validate(
+        {"layers": tuple(layers), "phrases": tuple(phrases.values()), "parts": played, **more}
+    )
+
+
+def _in(phrase: Phrase, *sections: str) -> dict[str, Phrase]:
+    return dict.fromkeys(sections, phrase)
 
 
 def _device(kind: str, device_id: str, **values: object) -> Device:
     return Device.model_validate({"id": device_id, "kind": kind, **values})
-
-
-def _strum(chord: tuple[int, ...], seconds: float, *, up: bool, seed: int) -> FloatArray:
-    frames = round(seconds * RATE_HZ)
-    out = np.zeros(frames)
-    strings = sorted(chord, reverse=up)
-    for i, pitch in enumerate(strings):
-        late = round(i * 0.007 * RATE_HZ)
-        tone = plucked_string(
-            midi_to_hz(pitch), frames - late, sample_rate_hz=RATE_HZ, decay_s=3.0, damping=0.35, pick=0.13, seed=seed * 16 + i
-        )  # fmt: skip
-        out[late:] += tone
-    ramp = round(0.03 * RATE_HZ)
-    out[-ramp:] *= np.linspace(1.0, 0.0, ramp)
-    return out
-
-
-def guitar_loop(seed: int, drive_db: float, transpose: int) -> FloatArray:
-    """Four bars of strummed, driven guitar, shape (1, frames)."""
-    beat = 60.0 / TEMPO_BPM
-    rhythm = ((0.0, 1.5, False), (1.5, 0.5, True), (2.0, 1.0, False), (3.0, 0.5, False), (3.5, 0.5, True))
-    out = np.zeros(round(16 * beat * RATE_HZ))
-    for bar, chord in enumerate(CHORDS):
-        power = tuple(p + transpose for p in (chord[0], chord[0] + 7, chord[0] + 12, chord[2] + 12))
-        for i, (at, length, up) in enumerate(rhythm):
-            start = round((4 * bar + at) * beat * RATE_HZ)
-            tone = _strum(power, length * beat, up=up, seed=seed + 7 * bar + i)
-            out[start : start + len(tone)] += 0.25 * tone[: len(out) - start]
-    bent = shape("tube", out, drive_db=drive_db, bias=0.1)
-    # What a loudspeaker in a box leaves of it.
-    box = [
-        highpass_sos(90.0, BUTTERWORTH_Q, sample_rate_hz=RATE_HZ),
-        lowpass_sos(4800.0, 0.9, sample_rate_hz=RATE_HZ),
-        lowpass_sos(6500.0, BUTTERWORTH_Q, sample_rate_hz=RATE_HZ),
-    ]
-    driven = SosStereo(np.array(box)).process(np.stack([bent, bent]))[:1]
-    return np.asarray(driven * (0.5 / np.max(np.abs(driven))))
 
 
 def _drums() -> tuple[Track, Track, Track]:
@@ -114,15 +83,18 @@ def _drums() -> tuple[Track, Track, Track]:
         id="kick", name="Kick", role="kick", seat=1, bus="drums", level_db=-10.0,
         source=_instrument(
             [_layer("Body", "body", "drum", {"model": "kick", "tune_hz": KICK_HZ, "drop_semitones": 28, "drop_ms": 9, "decay_ms": 240, "click_db": -16, "bend_db": 4}, velocity_db=12)],
-            {"intro": sparse, "verse": full, "chorus": full, "outro": sparse},
+            _in(sparse, "intro", *LIFTS, "break", "outro") | _in(full, *VERSES, *CHORUSES),
         ),
+    )  # fmt: skip
+    roll = _phrase(
+        "roll", 2, [(4.0 + b, 0.25, 60, 0.4 + 0.06 * n) for n, b in enumerate((0, 0.5, 1, 1.5, 2, 2.25, 2.5, 2.75, 3, 3.25, 3.5))]
     )  # fmt: skip
     backbeat = _phrase("snare", 1, [(1.0, 0.5, 60, 0.9), (3.0, 0.5, 60, 0.95)])
     snare = Track(
         id="snare", name="Snare", sends=(Send(to="space", level_db=-14.0),), role="snare", seat=2, bus="drums", level_db=-7.0,
         source=_instrument(
             [_layer("Head", "body", "drum", {"model": "snare", "tune_hz": 185, "drop_semitones": 5, "drop_ms": 15, "decay_ms": 110, "tone_db": -6, "click_db": -12, "noise_db": 0, "noise_decay_ms": 150, "noise_low_hz": 900, "noise_high_hz": 9000})],
-            {"verse": backbeat, "chorus": backbeat},
+            _in(backbeat, *VERSES, *CHORUSES) | _in(roll, *LIFTS),
         ),
         chain=(_device("eq", "clean-up", label="Clean-up", bands=[{"shape": "low_cut", "freq_hz": 110}]),),
     )  # fmt: skip
@@ -130,8 +102,8 @@ def _drums() -> tuple[Track, Track, Track]:
     hats = Track(
         id="hats", name="Hats", role="hats", seat=6, bus="drums", level_db=-8.0, pan_pct=15,
         source=_instrument(
-            [_layer("Metal", "air", "drum", {"model": "hat", "tune_hz": 3322, "drop_semitones": 0, "decay_ms": 45, "tone_db": -14, "click_db": -30, "noise_db": -4, "noise_decay_ms": 55, "noise_low_hz": 6500, "noise_high_hz": 16000})],
-            {"intro": eighths, "verse": eighths, "chorus": eighths},
+            [_layer("Metal", "air", "drum", {"model": "hat", "tune_hz": HAT_HZ, "drop_semitones": 0, "decay_ms": 70, "tone_db": -6, "click_db": -30, "noise_db": -8, "noise_decay_ms": 55, "noise_low_hz": 7000, "noise_high_hz": 16000})],
+            _in(eighths, "intro", *VERSES, *LIFTS, *CHORUSES),
         ),
     )  # fmt: skip
     return kick, snare, hats
@@ -162,7 +134,7 @@ def _low_end() -> tuple[Track, Track]:
                     filter=VoiceFilter(cutoff_hz=480, resonance=0.1, envelope_octaves=1.2, velocity_octaves=1.0, envelope=Envelope(attack_ms=2, decay_ms=220, sustain=0.3)),
                 ),
             ],
-            {"verse": bass_line, "chorus": bass_line},
+            _in(bass_line, *VERSES, *CHORUSES),
         ),
         chain=(
             _device("eq", "clean-up", label="Clean-up", bands=[{"shape": "low_cut", "freq_hz": 28}, {"shape": "bell", "freq_hz": 220, "gain_db": -2.0, "q": 1.0}]),
@@ -176,8 +148,8 @@ def _low_end() -> tuple[Track, Track]:
     sub = Track(
         id="sub", name="Sub", role="sub", seat=2, bus="low-end", level_db=-16.0,
         source=_instrument(
-            [_layer("Sub", "sub", "oscillator", {"shape": "sine", "shape_b": "sine", "mix_b": 50, "b_cents": 9, "spread_pct": 70}, envelope=Envelope(attack_ms=12, decay_ms=100, sustain=0.9, release_ms=60))],
-            {"chorus": sub_line},
+            [_layer("Sub", "sub", "oscillator", {"shape": "sine", "shape_b": "sine", "mix_b": 50, "b_cents": 9, "spread_pct": 100}, envelope=Envelope(attack_ms=12, decay_ms=100, sustain=0.9, release_ms=60))],
+            _in(sub_line, *CHORUSES, "break"),
         ),
     )  # fmt: skip
     return sub, bass
@@ -196,7 +168,7 @@ def _upper() -> tuple[Track, Track]:
                     filter=VoiceFilter(cutoff_hz=1500, resonance=0.1, envelope_octaves=0.7, envelope=Envelope(attack_ms=900, decay_ms=1500, sustain=0.4)),
                 ),
             ],
-            dict.fromkeys(("intro", "verse", "chorus", "outro"), pad_line),
+            _in(pad_line, *(section for section, _, _ in SECTIONS)),
         ),
         chain=(_device("eq", "clean-up", label="Clean-up", bands=[{"shape": "low_cut", "freq_hz": 140}]),),
     )  # fmt: skip
@@ -213,7 +185,7 @@ def _upper() -> tuple[Track, Track]:
                     filter=VoiceFilter(cutoff_hz=2600, resonance=0.2, envelope_octaves=0.8, velocity_octaves=1.0, key_follow=0.4, envelope=Envelope(attack_ms=10, decay_ms=350, sustain=0.3)),
                 ),
             ],
-            {"chorus": lead_line, "outro": lead_line},
+            _in(lead_line, *CHORUSES, "outro"),
         ),
         chain=(_device("compressor", "compressor", threshold_db=-24, ratio=2.5, attack_ms=12, release_ms=160, detector="rms"),),
         sends=(Send(to="echo", level_db=-12.0), Send(to="space", level_db=-16.0)),
@@ -221,35 +193,94 @@ def _upper() -> tuple[Track, Track]:
     return lead, pad
 
 
-def _guitar(name: str, pan_pct: float, asset: Asset, drive_db: float) -> Track:
+def _guitar(name: str, pan_pct: float, level_db: float, *, pick: float, brightness: float, drive_db: float) -> Track:
+    rhythm = ((0.0, 1.5, False), (1.5, 0.5, True), (2.0, 1.0, False), (3.0, 0.5, False), (3.5, 0.5, True))
+    notes: list[NoteEvent] = []
+    for bar, chord in enumerate(CHORDS):
+        power = (chord[0], chord[0] + 7, chord[0] + 12, chord[2] + 12)
+        for at, length, up in rhythm:
+            struck = [NoteEvent(4.0 * bar + at, 0.98 * length, p, 0.75 if up else 0.9) for p in power]
+            notes += strummed(struck, 21.0, upward=not up)
+    line = Phrase(
+        id=f"strum-{name[-1].lower()}", beats=16.0,
+        notes=tuple(Note(start_beat=n.start_beat, length_beats=n.length_beats, pitch=n.pitch, velocity=n.velocity, nudge_ms=n.nudge_ms) for n in notes),
+    )  # fmt: skip
     return Track(
-        id=name.lower().replace(" ", "-"), name=name, role="guitar", seat=5, bus="guitars", level_db=-4.5, pan_pct=pan_pct,
-        source=ClipSource(asset=asset.id, loop=True, sections=("verse", "chorus")),
+        id=name.lower().replace(" ", "-"), name=name, role="guitar", seat=5, bus="guitars", level_db=level_db, pan_pct=pan_pct,
+        source=_instrument(
+            [
+                _layer(
+                    "String", "body", "string", {"pick": pick, "brightness": brightness, "damping": 0.35, "decay_s": 3.0, "body": 0.0},
+                    envelope=Envelope(attack_ms=0, sustain=1.0, release_ms=40), level_db=-8.0,
+                    chain=(
+                        _device("saturation", "tube", label="Tube", curve="tube", drive_db=drive_db, bias=0.1),
+                        _device("cabinet", "box", label="Box", size=12, brightness=0.45),
+                        _device("gain", "trim", label="Trim", gain_db=-6.0),
+                    ),
+                ),
+            ],
+            _in(line, *VERSES, *CHORUSES),
+        ),
         chain=(
             _device("eq", "clean-up", label="Clean-up", bands=[{"shape": "low_cut", "freq_hz": 110, "slope_db_oct": 18}]),
-            _device("saturation", "saturation", curve="tube", drive_db=drive_db, clean_below_hz=180),
+            _device("saturation", "saturation", curve="tube", drive_db=6.0, clean_below_hz=180),
         ),
     )  # fmt: skip
 
 
+def _keys_and_voice() -> tuple[Track, Track]:
+    stabs = [(4.0 * bar + at, 0.6, p, 0.7) for bar, chord in enumerate(CHORDS) for at in (0.5, 2.5) for p in chord]
+    operators = [
+        {"ratio": 1, "decay_ms": 2600, "sustain": 0.1, "index": 0}, {"ratio": 1, "index": 0.7, "decay_ms": 1500, "sustain": 0.1, "velocity": 0.8},
+        {"ratio": 1, "level": 0.3, "index": 0, "decay_ms": 900, "sustain": 0.0}, {"ratio": 14, "index": 0.9, "decay_ms": 80, "sustain": 0.0, "velocity": 0.9},
+    ]  # fmt: skip
+    keys = Track(
+        id="keys", name="Keys", role="keys", seat=6, level_db=-15.0, sends=(Send(to="space", level_db=-14.0),),
+        source=_instrument(
+            [
+                _layer("Tine", "body", "fm", {"operators": operators}, envelope=Envelope(attack_ms=1, decay_ms=2400, sustain=0.2, release_ms=160)),
+                # The fault: it is turned over against the fundamental of the tine.
+                _layer("Warmth", "texture", "oscillator", {"shape": "triangle"}, envelope=Envelope(attack_ms=1, decay_ms=2400, sustain=0.2, release_ms=160), level_db=-2.0, polarity=True),
+            ],
+            _in(_phrase("stabs", 4, stabs), *VERSES, *LIFTS, *CHORUSES),
+        ),
+    )  # fmt: skip
+    tune = [(0.0, 3.5, 66, 0.7), (4.0, 3.5, 69, 0.7), (8.0, 3.5, 66, 0.75), (12.0, 3.0, 64, 0.7)]
+    voice = Track(
+        id="voice", name="Voice", role="voice", seat=1, level_db=-16.0, sends=(Send(to="space", level_db=-10.0),),
+        source=_instrument(
+            [
+                _layer(
+                    "Singer", "body", "formant", {"voice": "woman", "vowel": "ah", "vowel_to": "oo", "effort": 0.55, "breath_db": -38.0},
+                    envelope=Envelope(attack_ms=90, decay_ms=300, sustain=0.9, release_ms=220),
+                    lfos=(Lfo(rate=5.3, delay_ms=500, rise_ms=600), Lfo()),
+                    routes=(Route(source="lfo1", target="pitch", amount=0.25), Route(source="macro1", target="sound.blend", amount=1.0)),
+                ),
+            ],
+            _in(_phrase("long", 4, tune), *CHORUSES, "break"), voices=Voices(mode="legato", glide_ms=60.0), macros=("Vowel", "", "", ""),
+        ),
+        chain=(_device("compressor", "compressor", threshold_db=-26, ratio=3, attack_ms=8, release_ms=140),),
+    )  # fmt: skip
+    return keys, voice
+
+
 def build_demo() -> Project:
     """The demo project, made afresh."""
-    store = AudioStore()
-    guitars = []
-    for name, pan, seed, drive, transpose in (("Guitar L", -70.0, 11, 15.0, 0), ("Guitar R", 70.0, 503, 12.0, 0)):
-        loop = AudioData(guitar_loop(seed, drive, transpose), RATE_HZ, "FLOAT", "WAV")
-        asset = store.add(loop, f"{name} loop", RATE_HZ)
-        guitars.append((_guitar(name, pan, asset, 6.0), asset))
     kick, snare, hats = _drums()
     sub, bass = _low_end()
     lead, pad = _upper()
+    keys, voice = _keys_and_voice()
+    guitars = (
+        _guitar("Guitar L", -70.0, -4.5, pick=0.13, brightness=0.8, drive_db=20.0),
+        _guitar("Guitar R", 70.0, -4.5, pick=0.17, brightness=0.75, drive_db=17.0),
+    )
     session = Session(
         rate_hz=RATE_HZ,
         song=Song(
             title="Slack Tide", tempo_bpm=TEMPO_BPM, key="F# minor",
             sections=tuple(Section(id=i, name=n, bars=b) for i, n, b in SECTIONS),
         ),
-        tracks=(kick, snare, hats, sub, bass, guitars[0][0], guitars[1][0], lead, pad),
+        tracks=(kick, snare, hats, sub, bass, *guitars, lead, keys, voice, pad),
         buses=(
             Bus(id="drums", name="Drum bus"),
             Bus(id="low-end", name="Low end"),
@@ -268,6 +299,5 @@ def build_demo() -> Project:
             id="mix", name="Mix", level_db=-3.0,
             chain=(_device("compressor", "glue", label="Glue", threshold_db=-14, ratio=1.5, knee_db=10, attack_ms=30, release_ms=200, detector="rms"), _device("limiter", "limiter", label="Ceiling", ceiling_dbtp=-1.0)),
         ),
-        assets=tuple(asset for _, asset in guitars),
     )  # fmt: skip
-    return Project(session=session, store=store)
+    return Project(session=session, store=AudioStore())

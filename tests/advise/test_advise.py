@@ -177,7 +177,12 @@ def test_the_demos_faults_are_found():
     assert "share" in clash.sentence
     early = found["kick_bass_timing", ("kick", "bass")]
     assert early.evidence["onset_gap_ms"] == pytest.approx(-BASS_EARLY_MS, abs=1.0)
-    assert {rule for rule, _ in found} <= {"kick_bass_clash", "kick_bass_timing", "wide_low"}
+    assert found["wide_low", ("sub",)].evidence["side_share_low"] > 0.2
+    assert found["layer_cancels", ("keys",)].layers == ("tine", "warmth")
+    assert "tritone" in found["drum_off_key", ("hats",)].sentence
+    # The pair that cancels also piles up where it sits; there is nothing else.
+    rules = {rule for rule, _ in found}
+    assert rules <= {"kick_bass_clash", "kick_bass_timing", "wide_low", "layer_cancels", "drum_off_key", "build_up"}
 
 
 # --- roles and new projects ---------------------------------------------------------------------------------------

@@ -10,10 +10,15 @@ from zygotone.demo import build_demo
 from zygotone.errors import ParameterError
 from zygotone.session import edits
 from zygotone.session.bench import Bench, Reading, Trial
-from zygotone.session.models import Session
+from zygotone.session.models import Asset, ClipSource, Section, Session, Song, Track
 from zygotone.session.params import Param, Values, format_number, frequency, level, number
 
 DEMO = build_demo().session
+CLIPS = Session(
+    song=Song(sections=(Section(id="verse", name="Verse", bars=1), Section(id="chorus", name="Chorus", bars=1))),
+    tracks=(Track(id="loop", name="Loop", source=ClipSource(asset="0" * 64, sections=("verse", "chorus"))),),
+    assets=(Asset(id="0" * 64, name="loop", channels=1, frames=10),),
+)
 
 
 def test_a_session_survives_json():
@@ -66,7 +71,8 @@ def test_sections_that_go_take_their_parts_along():
     left = [s for s in DEMO.song.sections if s.id != "chorus"]
     session = edits.change_sections(DEMO, left)
     assert all(p.section != "chorus" for p in session.track("kick").source.parts)
-    assert "chorus" not in session.track("guitar-l").source.sections
+    clips = edits.change_sections(CLIPS, [s for s in CLIPS.song.sections if s.id != "chorus"])
+    assert clips.track("loop").source.sections == ("verse",)
 
 
 @pytest.mark.parametrize(
@@ -74,12 +80,16 @@ def test_sections_that_go_take_their_parts_along():
     [
         ({"tracks": (DEMO.tracks[0], DEMO.tracks[0])}, "two tracks or buses are called 'kick'"),
         ({"buses": ()}, "goes to bus 'drums', which does not exist"),
-        ({"assets": ()}, "plays clip"),
     ],
 )
 def test_a_session_that_does_not_hold_together_is_refused(broken, words):
     with pytest.raises(ValueError, match=words):
         Session.model_validate({**DEMO.model_dump(), **{k: [v.model_dump() for v in t] for k, t in broken.items()}})
+
+
+def test_a_session_without_the_clips_it_plays_is_refused():
+    with pytest.raises(ValueError, match="plays clip"):
+        Session.model_validate({**CLIPS.model_dump(), "assets": []})
 
 
 # --- parameters ---------------------------------------------------------------------------------------------------

@@ -15,6 +15,9 @@ from zygotone.session.models import Section, Session
 
 def find_in(context: Context) -> list[Finding]:
     """All findings of one section, the gravest first, their fixes not yet worked out."""
+    context.stem(
+        context.session.mix.id
+    )  # all at once is quicker than one after the other; the tracks are kept on the way
     found = [finding for rule in RULES.values() for finding in rule.find(context)]
     return sorted(found, key=lambda f: -f.severity)
 

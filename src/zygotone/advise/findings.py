@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.graph import Graph, compile_session, layer_node
+from zygotone.engine.graph import Graph, SourceNode, compile_session, layer_node
 from zygotone.engine.renderer import Renderer
 from zygotone.session.bench import Reading, Trial
 from zygotone.session.models import Section, Session
@@ -116,6 +116,9 @@ class Context:
     def layer(self, track_id: str, layer_id: str) -> Stereo:
         """One layer of an instrument after its own chain, before the track's."""
         node = layer_node(self.session, track_id, layer_id)
+        if isinstance(node, SourceNode):  # which is there already, for the whole song
+            start, end = self.span
+            return self.renderer.source_reader(self.session)(node)(start, end - start)
         return self.renderer.take(self.graph, node, self.span, cancelled=self.cancelled).audio
 
     def with_session(self, session: Session) -> Context:

@@ -49,10 +49,14 @@ _PITCHED_DRUMS = ("kick", "snare", "hat", "tom", "rim", "cymbal")
 # --- the layers of a track, heard alone ----------------------------------------------------------------------------
 
 
-def _instruments(context: Context) -> Iterator[tuple[Track, InstrumentSource]]:
+def _instruments(context: Context, *, at_least: int = 1) -> Iterator[tuple[Track, InstrumentSource]]:
+    """Tracks that play so many layers at once in the section."""
     for track in context.session.tracks:
-        if isinstance(track.source, InstrumentSource) and not track.mute:
-            yield track, track.source
+        source = track.source
+        if not isinstance(source, InstrumentSource) or track.mute or len(source.sounding) < at_least:
+            continue
+        if any(part.section == context.section.id for part in source.parts):
+            yield track, source
 
 
 def _heard(context: Context, track: Track, source: InstrumentSource) -> list[tuple[Layer, Stereo]]:
@@ -127,7 +131,7 @@ def _low_db(audio: Stereo, rate_hz: int) -> float:
 
 def _find_two_subs(context: Context) -> list[Finding]:
     found = []
-    for track, source in _instruments(context):
+    for track, source in _instruments(context, at_least=2):
         heard = _heard(context, track, source)
         if len(heard) < 2:
             continue
@@ -174,7 +178,7 @@ def _fix_two_subs(context: Context, finding: Finding) -> tuple[Fix, ...]:
 
 def _find_cancelling(context: Context) -> list[Finding]:
     found = []
-    for track, source in _instruments(context):
+    for track, source in _instruments(context, at_least=2):
         for (one, a), (other, b) in combinations(_heard(context, track, source), 2):
             pair = layer_cancel(a, b, context.rate_hz)
             if pair.worst_db > CANCELS_DB:
@@ -231,7 +235,7 @@ def _fix_cancelling(context: Context, finding: Finding) -> tuple[Fix, ...]:
 
 def _find_unheard(context: Context) -> list[Finding]:
     found = []
-    for track, source in _instruments(context):
+    for track, source in _instruments(context, at_least=2):
         layers = [(layer, context.layer(track.id, layer.id)) for layer in source.sounding]
         if len(layers) < 2 or not any(sounds(a) for _, a in layers):
             continue
@@ -286,7 +290,7 @@ def _fix_unheard(context: Context, finding: Finding) -> tuple[Fix, ...]:
 
 def _find_too_loud(context: Context) -> list[Finding]:
     found = []
-    for track, source in _instruments(context):
+    for track, source in _instruments(context, at_least=2):
         heard = _heard(context, track, source)
         leads = [(layer, a) for layer, a in heard if layer.job == "body"]
         if not leads:
@@ -424,7 +428,7 @@ def _sum_of(context: Context, track: Track) -> Stereo:
 
 def _find_build_up(context: Context) -> list[Finding]:
     found = []
-    for track, source in _instruments(context):
+    for track, source in _instruments(context, at_least=2):
         heard = _heard(context, track, source)
         if len(heard) < 2:
             continue

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -19,7 +19,7 @@ import numpy as np
 from zygotone.devices import Host, make_processor
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
-from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, compile_session
+from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, StripNode, compile_session
 from zygotone.engine.motion import layer_automation
 from zygotone.engine.pipeline import Pipeline
 from zygotone.engine.runners import ReadSource, Runner, make_runner
@@ -90,7 +90,7 @@ class Renderer:
     is rendered once."""
 
     store: AudioStore
-    cache_bytes: int = 512 << 20
+    cache_bytes: int = 768 << 20
     rendered_nodes: int = 0  # how many nodes were worked out rather than found in the cache
     _cache: TakeCache = field(init=False)
     _instruments: TakeCache = field(init=False)
@@ -99,7 +99,7 @@ class Renderer:
 
     def __post_init__(self) -> None:
         self._cache = TakeCache(self.cache_bytes)
-        self._instruments = TakeCache(self.cache_bytes)
+        self._instruments = TakeCache(max(self.cache_bytes, 768 << 20))
 
     # --- sources -------------------------------------------------------------------------------------------
 
@@ -142,12 +142,12 @@ class Renderer:
         )  # fmt: skip
         take = self._instruments.get(key)
         if take is None:
-            take = Take(
-                render_layer(
-                    source, layer, session.song, session.rate_hz, automation=layer_automation(layer, mine),
-                    clip=self.clip_reader(session.rate_hz),
-                )
+            audio = render_layer(
+                source, layer, session.song, session.rate_hz, automation=layer_automation(layer, mine),
+                clip=self.clip_reader(session.rate_hz),
             )  # fmt: skip
+            # In single precision, 150 dB under the sound: a song has many layers, and each is as long as the song.
+            take = Take(audio.astype(np.float32))
             self._instruments.put(key, take)
         return take.audio
 
@@ -206,8 +206,11 @@ class Renderer:
         )
         todo = self._missing(node, first, total)
         if len(todo) * total * 16 > self.cache_bytes:
-            # Too much to keep every step of: only the last is kept.
-            whole = self._remembered(node, first, total) or self._put(node, first, total, work.streamed(node, progress))
+            # Too much to keep every step of: the tracks and buses are kept, as many as fit, and the last.
+            room = int(0.6 * self.cache_bytes / (total * 16))
+            kept = [each for each in todo if isinstance(each, StripNode) and each is not node][:room]
+            remembered = self._remembered(node, first, total)
+            whole = remembered or self._put(node, first, total, work.streamed(node, kept, progress))
         else:
             whole = work.all_of(todo, progress) if todo else work.fetch(node)
         cut = slice(start - first + node.latency, end - first + node.latency)
@@ -312,10 +315,11 @@ class _Work:
             self.renderer._missing(node, self.first, self.total), None
         )
 
-    def streamed(self, node: Node, progress: Callable[[float], None] | None) -> Take:
-        """``node`` with all it needs, block by block, nothing kept on the way."""
+    def streamed(self, node: Node, kept: Sequence[Node], progress: Callable[[float], None] | None) -> Take:
+        """``node`` with all it needs, block by block; of what comes on the way only ``kept`` goes into the cache."""
         blocks = BlockGraph(self.host)
-        blocks.show([node], self.reader)
+        blocks.show([node, *kept], self.reader)
+        beside = {each.key: np.empty((2, self.total)) for each in kept}
         runner = blocks.runner(node)
         audio = np.empty((2, self.total))
         gain_db: FloatArray | None = None
@@ -327,9 +331,15 @@ class _Work:
             if progress is not None:
                 progress((at + n) / self.total)
             audio[:, at : at + n] = part
+            for key, held in beside.items():
+                held[:, at : at + n] = block.audio[key]
             if node.key in block.gains_db:
                 gain_db = np.zeros(self.total) if gain_db is None else gain_db
                 gain_db[at : at + n] = block.gains_db[node.key]
+        for each in kept:
+            self.renderer._put(
+                each, self.first, self.total, Take(beside[each.key], None, blocks.runner(each).bad_samples)
+            )
         return finished_take(node, runner, audio, gain_db)
 
 
@@ -384,7 +394,7 @@ def _cut(audio: Stereo, start: int, frames: int) -> Stereo:
     """Frames ``start`` to ``start + frames`` of ``audio``, silence outside it."""
     first, last = max(0, -start), min(frames, audio.shape[1] - start)
     if first == 0 and last == frames:
-        return np.ascontiguousarray(audio[:, start : start + frames])
+        return np.ascontiguousarray(audio[:, start : start + frames], dtype=np.float64)
     out = np.zeros((2, frames))
     if last > first:
         out[:, first:last] = audio[:, start + first : start + last]

@@ -12,6 +12,7 @@ from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
 from zygotone.app.main import make_application, make_window
+from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.theme import theme
 from zygotone.app.window import Window
 from zygotone.demo import build_demo
@@ -40,6 +41,7 @@ def take(folder: Path, only: list[str]) -> None:
     make_application()
     settings = QSettings(str(Path(tempfile.mkdtemp()) / "settings.ini"), QSettings.Format.IniFormat)
     settings.setValue("theme", "paper")
+    settings.setValue("data_folder", tempfile.mkdtemp())
     window = make_window(build_demo(), settings=settings)
     window.resize(1280, 800)
     window.show()
@@ -69,6 +71,7 @@ def take(folder: Path, only: list[str]) -> None:
     settle(window)
     shot("chains-saturation")
     _new_devices(window, shot)
+    _sounds(window, shot, folder, only)
     window.show_stage("fit")
     window.fit.try_rung(4)
     desk.select_track("bass")
@@ -96,6 +99,24 @@ def take(folder: Path, only: list[str]) -> None:
         window.findChild(object, "help.keys.dialog").grab().save(str(folder / "keys.png"))
     desk.saved_changes = desk.bench.changes  # nothing here is worth a question about saving
     window.close()
+
+
+def _sounds(window: Window, shot: Callable[[str], None], folder: Path, only: list[str]) -> None:
+    window.desk.select_track("keys")
+    window.show_stage("sounds")
+    settle(window)
+    shot("sounds")
+    window.sounds.show_tab("Notes")
+    settle(window)
+    shot("sounds-notes")
+    window.sounds.show_tab("Source")
+    dialog = LibraryDialog(window.sounds)
+    dialog.show()
+    dialog.table.selectRow(0)
+    QApplication.processEvents()
+    if not only or "library" in only:
+        dialog.grab().save(str(folder / "library.png"))
+    dialog.close()
 
 
 def _new_devices(window: Window, shot: Callable[[str], None]) -> None:

@@ -4,11 +4,13 @@ import json
 
 import numpy as np
 import pytest
+import rtmidi
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QPushButton
 
 from tests.signals import RATE
 from zygotone.app.desk import Desk
+from zygotone.app.midi_ports import SimulatedPlayer, ports
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.stages.sounds import route_sentence
 from zygotone.app.theme import theme
@@ -351,3 +353,84 @@ def test_a_clip_track_says_what_to_do_and_makes_an_instrument(window, settled):
     assert window.sounds.source is not None
     assert not window.sounds.empty.isVisible()
     assert json.loads(window.desk.session.model_dump_json())["tracks"][-1]["name"] == "Sound"
+
+
+# --- MIDI ports ----------------------------------------------------------------------------------------------------
+
+
+def test_the_simulated_player_plays_the_track(window, qtbot, settled):
+    heard = []
+    window.midi.pressed.connect(lambda pitch, velocity: heard.append((pitch, velocity)))
+    window.use_midi(SimulatedPlayer(step_s=0.06))
+    qtbot.waitUntil(lambda: len(heard) >= 4, timeout=20000)
+    window.use_midi(None)
+    assert [pitch for pitch, _ in heard[:4]] == [57, 60, 64, 67]
+    assert all(0.0 < velocity <= 1.0 for _, velocity in heard)
+    assert not window.sounds.piano._down
+    count = len(heard)
+    qtbot.wait(200)
+    assert len(heard) == count
+
+
+def test_messages_become_notes_and_a_wheel(window):
+    got = []
+    window.midi.pressed.connect(lambda *a: got.append(("on", *a)))
+    window.midi.released.connect(lambda *a: got.append(("off", *a)))
+
+    class Still:
+        name = "still"
+        open = close = lambda self, *_: None
+
+    window.midi.choose(Still())
+    # MIDI 1.0: note-on with velocity 0 is a note-off; the lower half of the status byte is the channel.
+    for message in ([0x93, 60, 127], [0x93, 60, 0], [0x80, 61, 64], [0xB0, 1, 127], [0xB0, 7, 100], [0xF8]):
+        window.midi._take(message)
+    assert got == [("on", 60, 1.0), ("off", 60), ("off", 61)]
+    assert window.desk.wheel == 1.0
+    window.sounds.piano.release_all()
+
+
+class FakeMidiIn:
+    """Stands in for the library's own, since no machine that tests has MIDI."""
+
+    def __init__(self, api: int = 0) -> None:
+        self.opened, self.callback = None, None
+        FakeMidiIn.last = self
+
+    def get_ports(self) -> list[str]:
+        return ["Keys", "Pads"]
+
+    def open_port(self, index: int) -> None:
+        self.opened = index
+
+    def set_callback(self, callback) -> None:
+        self.callback = callback
+
+    def cancel_callback(self) -> None:
+        self.callback = None
+
+    def close_port(self) -> None:
+        self.opened = None
+
+    def delete(self) -> None:
+        pass
+
+
+def test_a_port_of_the_machine_opens_and_one_that_fails_is_said(window, qtbot, monkeypatch):
+    monkeypatch.setattr(rtmidi, "MidiIn", FakeMidiIn)
+    assert [p.name for p in ports()] == ["Simulated player", "Keys", "Pads"]
+    window.use_midi(ports()[2])
+    assert FakeMidiIn.last.opened == 1
+    with qtbot.waitSignal(window.midi.pressed) as heard:
+        FakeMidiIn.last.callback(([0x90, 64, 100], 0.0), None)
+    assert heard.args == [64, pytest.approx(100 / 127)]
+    window.use_midi(None)
+    assert FakeMidiIn.last.opened is None
+
+    class Broken:
+        name = "Gone"
+
+        def open(self, receive) -> None:
+            raise OSError("unplugged")
+
+    assert "Gone cannot be opened: unplugged" in window.midi.choose(Broken())

@@ -110,6 +110,7 @@ class Desk(QObject):
         self.findings: tuple[Finding, ...] | None = None
         self.stem_lufs: dict[str, float] = {}
         self._last_session: Session | None = None
+        self.wheel = 0.0  # of the MIDI keyboard, as it stands now
         self._down: dict[int, tuple[InstrumentSource, float]] = {}  # keys that are held, and what they play
 
     def start(self) -> None:
@@ -377,11 +378,19 @@ class Desk(QObject):
     def _render_note(self, pitch: int, gate_s: float, done: Callable[[Any], None]) -> None:
         source, velocity = self._down[pitch]
         track, rate, song = self.session.strip(self.track_id), self.session.rate_hz, self.song
-        gain, clip = 10.0 ** (track.level_db / 20.0), self.renderer.clip_reader(rate)
+        gain, clip, wheel = 10.0 ** (track.level_db / 20.0), self.renderer.clip_reader(rate), self.wheel
 
         def render(cancel: Cancel) -> Any:
             return gain * hold_note(
-                source, pitch, velocity, gate_s, rate_hz=rate, bpm=song.tempo_bpm, a4_hz=song.a4_hz, clip=clip
+                source,
+                pitch,
+                velocity,
+                gate_s,
+                wheel=wheel,
+                rate_hz=rate,
+                bpm=song.tempo_bpm,
+                a4_hz=song.a4_hz,
+                clip=clip,
             )
 
         self.play_worker.submit(f"note {pitch}", render, done, urgency=0)

@@ -25,6 +25,7 @@ from zygotone.app.audio import SimulatedOutput, portaudio_outputs
 from zygotone.app.desk import Desk
 from zygotone.app.header import Header
 from zygotone.app.margin import Margin
+from zygotone.app.midi_ports import MidiInput, ports
 from zygotone.app.stages.brief import BriefStage
 from zygotone.app.stages.chains import ChainsStage
 from zygotone.app.stages.fit import FitStage
@@ -78,6 +79,10 @@ class Window(QMainWindow):
             "fit": self.fit,
             "log": self.log,
         }
+        self.midi = MidiInput()
+        self.midi.pressed.connect(self.sounds.piano.press)
+        self.midi.released.connect(self.sounds.piano.release)
+        self.midi.wheel.connect(lambda value: setattr(desk, "wheel", value))
         self.stack = QStackedWidget()
         for each in self.stages.values():
             self.stack.addWidget(each)
@@ -284,6 +289,8 @@ class Window(QMainWindow):
         play.addSeparator()
         self.output_menu = play.addMenu("Output")
         self.output_menu.aboutToShow.connect(self._fill_outputs)
+        self.midi_menu = play.addMenu("MIDI keyboard")
+        self.midi_menu.aboutToShow.connect(self._fill_midi)
         add(play, "Write what the simulated output plays…", "play.record", self._record)
 
         view = bar.addMenu("&View")
@@ -329,6 +336,22 @@ class Window(QMainWindow):
         ids = [s.id for s in self.desk.song.sections]
         at = min(len(ids) - 1, max(0, ids.index(self.desk.loop[0]) + step))
         self.desk.set_loop((ids[at],))
+
+    def _fill_midi(self) -> None:
+        self.midi_menu.clear()
+        current = self.midi.port.name if self.midi.port is not None else None
+        for name, port in (("None", None), *((p.name, p) for p in ports())):
+            action = QAction(name, self)
+            action.setCheckable(True)
+            action.setChecked((port.name if port is not None else None) == current)
+            action.triggered.connect(lambda _=False, p=port: self.use_midi(p))
+            self.midi_menu.addAction(action)
+
+    def use_midi(self, port) -> None:
+        """Play the selected track's instrument from a MIDI port, or from none."""
+        wrong = self.midi.choose(port)
+        self.sounds.piano.release_all()
+        self.say(wrong or (f"{port.name} plays the selected track." if port is not None else "No MIDI keyboard plays."))
 
     def _fill_outputs(self) -> None:
         self.output_menu.clear()
@@ -625,5 +648,6 @@ class Window(QMainWindow):
             event.ignore()
             return
         self._clock.stop()
+        self.midi.choose(None)
         self.desk.close()
         event.accept()

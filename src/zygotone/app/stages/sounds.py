@@ -125,7 +125,7 @@ class SoundsStage(QWidget):
         self._fields: list[tuple[Any, Callable[[InstrumentSource, Layer], Any]]] = []
         self._made_for: object = None
         self.record = False
-        self._recorded: dict[int, float] = {}
+        self._recorded: dict[int, tuple[float, float]] = {}
 
         self.title = label("", "title", name="sounds.title")
         self.told = label("", "soft", name="sounds.told")
@@ -1121,17 +1121,21 @@ class SoundsStage(QWidget):
     def _pressed(self, pitch: int, velocity: float) -> None:
         self.desk.press_note(pitch, velocity)
         if self.record and self.desk.playing and self.phrase is not None:
-            self._recorded[pitch] = self._song_beat()
-            self._velocity = velocity
+            self._recorded[pitch] = (self._song_beat(), velocity)
 
     def _let_go(self, pitch: int) -> None:
         self.desk.release_note(pitch)
-        begun, phrase = self._recorded.pop(pitch, None), self.phrase
-        if begun is None or phrase is None:
+        taken, phrase = self._recorded.pop(pitch, None), self.phrase
+        if taken is None or phrase is None:
             return
+        begun, velocity = taken
         length = max(0.05, self._song_beat() - begun)
         note = Note(
-            start_beat=begun % phrase.beats, length_beats=length, pitch=pitch, velocity=round(self._velocity, 2)
+            start_beat=begun % phrase.beats,
+            length_beats=length,
+            pitch=pitch,
+            velocity=round(velocity, 2),
+            wheel=round(self.desk.wheel, 3),
         )
         self._change_phrase(
             "Record", notes=tuple(sorted((*phrase.notes, note), key=lambda n: n.start_beat)), merge=object()

@@ -317,7 +317,7 @@ def test_undo_reaches_the_brief(window):
 
 
 def test_stages_by_keys_and_the_same_selection_everywhere(window, qtbot):
-    for number, stage in ((1, "brief"), (2, "chains"), (3, "fit"), (4, "log")):
+    for number, stage in ((1, "brief"), (2, "sounds"), (3, "chains"), (4, "fit"), (5, "log")):
         trigger(window, f"view.{stage}")
         assert window.stage == stage
         assert window.findChild(QAction, f"view.{stage}").shortcut().toString() == f"Alt+{number}"

@@ -26,9 +26,12 @@ def voice_filter(
     drives (linear, 1 is none) into a soft curve before the first."""
     n = x.shape[1]
     state = np.zeros((2, 2, 2))
+    # The filter as a matrix from one frame's state to the next: a11 and so on for the state, b1 and b2 for what goes in. So
+    # each frame waits for the one before for two products only, and all else vectorises.
+    a11, a12, a21, a22 = np.empty(GRID_FRAMES), np.empty(GRID_FRAMES), np.empty(GRID_FRAMES), np.empty(GRID_FRAMES)
+    b1, b2 = np.empty(GRID_FRAMES), np.empty(GRID_FRAMES)
     damping = np.empty(GRID_FRAMES)
-    tangent = np.empty(GRID_FRAMES)
-    share = np.empty(GRID_FRAMES)
+    first, second = np.empty(GRID_FRAMES + 1), np.empty(GRID_FRAMES + 1)
     for at in range(0, n, GRID_FRAMES):
         cell = at // GRID_FRAMES
         width = min(GRID_FRAMES, n - at)
@@ -37,32 +40,37 @@ def voice_filter(
         drive = drives[cell]
         for s in range(stages):
             for i in range(width):
-                tangent[i] = g0 + dg * i
+                g = g0 + dg * i
                 # Of two in series only the second is resonant, or the peak would be twice as high.
-                damping[i] = k0 + dk * i if s == stages - 1 else 1.41421356
-                share[i] = 1.0 / (1.0 + tangent[i] * (tangent[i] + damping[i]))
+                k = k0 + dk * i if s == stages - 1 else 1.41421356
+                share = 1.0 / (1.0 + g * (g + k))
+                damping[i] = k
+                a11[i], a12[i], b1[i] = 2.0 * share - 1.0, -2.0 * share * g, 2.0 * share * g
+                a21[i], a22[i], b2[i] = 2.0 * share * g, 1.0 - 2.0 * share * g * g, 2.0 * share * g * g
             for c in range(x.shape[0]):
                 row = x[c, at : at + width]
                 if drive > 1.0 and s == 0:
                     for i in range(width):
                         row[i] = drive * row[i] / math.sqrt(1.0 + (drive * row[i]) * (drive * row[i]))
-                ic1, ic2 = state[c, s, 0], state[c, s, 1]
+                one, two = state[c, s, 0], state[c, s, 1]
+                first[0], second[0] = one, two
                 for i in range(width):
-                    g, v0 = tangent[i], row[i]
-                    v1 = share[i] * (ic1 + g * (v0 - ic2))
-                    v2 = ic2 + g * v1
-                    ic1 = 2.0 * v1 - ic1
-                    ic2 = 2.0 * v2 - ic2
+                    v = row[i]
+                    one, two = a11[i] * one + (a12[i] * two + b1[i] * v), a22[i] * two + (a21[i] * one + b2[i] * v)
+                    first[i + 1], second[i + 1] = one, two
+                for i in range(width):
+                    # Band and low pass lie halfway between the state before and after (the trapezoid).
+                    band, low = 0.5 * (first[i] + first[i + 1]), 0.5 * (second[i] + second[i + 1])
                     if mode == 0:
-                        row[i] = v2
+                        row[i] = low
                     elif mode == 1:
-                        row[i] = v0 - damping[i] * v1 - v2
+                        row[i] = row[i] - damping[i] * band - low
                     elif mode == 2:
-                        row[i] = damping[i] * v1
+                        row[i] = damping[i] * band
                     else:
-                        row[i] = v0 - damping[i] * v1
-                state[c, s, 0] = ic1 if abs(ic1) > 1e-30 else 0.0
-                state[c, s, 1] = ic2 if abs(ic2) > 1e-30 else 0.0
+                        row[i] = row[i] - damping[i] * band
+                state[c, s, 0] = one if abs(one) > 1e-30 else 0.0
+                state[c, s, 1] = two if abs(two) > 1e-30 else 0.0
 
 
 @kernel

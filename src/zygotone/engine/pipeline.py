@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 
 THREADS = 2
-# Blocks that the first step may be ahead of the last: enough to fill both cores, few enough to bound what is held.
+# Blocks that the first step may be ahead of whoever takes them: enough to fill both cores, few enough to bound what is held.
 AHEAD = 4
 
 _pool_lock = threading.Lock()
@@ -48,6 +48,7 @@ class Pipeline:
         self._taken = [0] * len(inputs)  # and begun, or put on the heap
         self._left = [len(inputs)] * blocks  # steps that have not ended a block
         self._finished = 0  # blocks that every step has ended
+        self._consumed = 0  # blocks that whoever takes them is done with; what is ahead of that takes memory
         self._ready: list[tuple[int, int]] = []  # (block, step): the oldest block first
         self._changed = threading.Condition()
         self._failure: BaseException | None = None
@@ -58,14 +59,13 @@ class Pipeline:
 
         Raises whatever ``work`` raised, in either thread.
         """
-        with self._changed:
-            for step in range(len(self._inputs)):
-                self._offer(step)
+        self._go_on(0)
         helper: Future[None] | None = None
         if len(self._inputs) > 1:
             helper = _shared_pool().submit(self._help)
         try:
             for block in range(self._blocks):
+                self._go_on(block)
                 self._work_until(block)
                 yield block
         finally:
@@ -76,10 +76,18 @@ class Pipeline:
             if helper is not None and not helper.cancel():
                 helper.result()
 
+    def _go_on(self, consumed: int) -> None:
+        """So many blocks have been given out and are done with: the first steps may go further."""
+        with self._changed:
+            self._consumed = consumed
+            for step in range(len(self._inputs)):
+                self._offer(step)
+            self._changed.notify_all()
+
     def _offer(self, step: int) -> None:
         """Put a step's next block on the heap if it can begin. The lock is held."""
         block = self._taken[step]
-        if block != self._done[step] or block >= min(self._blocks, self._finished + self._ahead):
+        if block != self._done[step] or block >= min(self._blocks, self._consumed + self._ahead):
             return
         if all(self._done[below] > block for below in self._inputs[step]):
             self._taken[step] = block + 1
@@ -89,17 +97,11 @@ class Pipeline:
         """The lock is held."""
         self._done[step] = block + 1
         self._left[block] -= 1
-        moved_on = False
         while self._finished < self._blocks and not self._left[self._finished]:
             self._finished += 1
-            moved_on = True
-        if moved_on:  # the first steps may go further
-            for each in range(len(self._inputs)):
-                self._offer(each)
-        else:
-            self._offer(step)
-            for above in self._consumers[step]:
-                self._offer(above)
+        self._offer(step)
+        for above in self._consumers[step]:
+            self._offer(above)
         self._changed.notify_all()
 
     def _one(self) -> None:

@@ -15,7 +15,7 @@ from pydantic import GetCoreSchemaHandler
 from pydantic_core import core_schema
 
 from zygotone.errors import ParameterError
-from zygotone.music.pitch import parse_hz
+from zygotone.music.pitch import midi_to_note, note_to_midi, parse_hz
 from zygotone.music.tempo import note_value_to_beats, note_value_to_seconds
 
 ParamType = Literal["float", "int", "bool", "choice", "note_time", "list", "file"]
@@ -210,6 +210,8 @@ class Param:
             value = 1000.0 * note_value_to_seconds(plain, bpm=bpm)
         elif self.unit == "Hz":
             value = parse_hz(plain, a4_hz=a4_hz)
+        elif self.unit == "note" and not plain.isdigit():
+            value = float(note_to_midi(plain))
         else:
             number = plain.removesuffix(self.unit).strip() if self.unit else plain
             try:
@@ -227,6 +229,8 @@ class Param:
             return "on" if value else "off"
         if isinstance(value, str):
             return value
+        if self.unit == "note":
+            return midi_to_note(round(value))
         if self.type == "int":
             return f"{round(value)} {self.unit}".strip().replace("-", "−")
         return format_number(value, self.unit)

@@ -552,7 +552,7 @@ class SoundsStage(QWidget):
         self.wave.show_curves(
             [Curve(f"at {format_number(view.pitch_hz, 'Hz')}", np.linspace(0.0, ms, WAVE_POINTS), view.wave, "ink")]
         )
-        self.partials.show_curves([Curve("spectrum", FREQS_HZ, view.spectrum_db, "fill", "fill")])
+        self.partials.show_curves([Curve("spectrum", FREQS_HZ, view.spectrum_db, "soft", "fill")])
 
     # --- envelopes -----------------------------------------------------------------------------------------
 

@@ -31,6 +31,8 @@ def ruler_ticks(param: Param) -> list[float]:
         while len(ticks) > 7:
             ticks = ticks[::2]
         return ticks
+    if param.unit == "note":
+        return [24.0 * n for n in range(6)]  # every other C
     span = param.high - param.low
     raw = span / 5.0
     magnitude = 10.0 ** math.floor(math.log10(raw))
@@ -86,6 +88,8 @@ class Scale(QWidget):
             previous = x
             painter.setPen(colour("soft"))
             text = f"{tick / 1000:g}k" if tick >= 1000 else f"{tick:g}".replace("-", "−")
+            if self._param.unit == "note":
+                text = self._param.format(tick)
             box = QRectF(x - 20, base + 6, 40, 13)
             if x < 20:
                 box, flag = QRectF(max(0.0, x - 8), base + 6, 40, 13), Qt.AlignmentFlag.AlignLeft

@@ -239,6 +239,44 @@ def demo_speed() -> tuple[float, float]:
     return speed, memory
 
 
+def voices_speed() -> list[tuple[str, float]]:
+    """Times real time of 16 voices at once on one core: of an instrument of three layers, and of each source alone."""
+    from zygotone.session.catalogue import SOURCES
+    from zygotone.session.models import Layer, Lfo, Note
+    from zygotone.sources.instrument import render_voices
+    from zygotone.sources.voices import Voice
+
+    def layer(kind: str, **more: object) -> Layer:
+        sound = {"kind": kind, **more}
+        return Layer.model_validate({"id": kind, "name": kind, "sound": sound, "envelope": {"sustain": 1.0}})
+
+    seconds = 5
+    voices = [
+        Voice(37 * n, seconds * RATE, Note(start_beat=0, length_beats=1, pitch=40 + 3 * n), ((0, 40.0 + 3 * n),))
+        for n in range(16)
+    ]
+    opened = {"filter": {"cutoff_hz": 2000, "envelope_octaves": 2}}
+    body = Layer.model_validate({**layer("wavetable", table="ah to ee").model_dump(), **opened})
+    air = Layer.model_validate({**layer("oscillator").model_dump(), **opened})
+    sets = [("a sine, a table and a saw, two of them filtered", [layer("oscillator", shape="sine"), body, air])]
+    sets += [(kind.title, [layer(kind.kind)]) for kind in SOURCES if kind.kind not in ("sample", "drum")]
+    os.sched_setaffinity(0, {0})
+    rows = []
+    for name, layers in sets:
+
+        def run(layers=layers) -> None:
+            for each in layers:
+                render_voices(
+                    each, voices, seconds * RATE, shared=(Lfo(), Lfo()), rate_hz=RATE, bpm=120.0, a4_hz=440.0, automation={},
+                    clip=lambda name: np.zeros((2, 1)),
+                )  # fmt: skip
+
+        run()
+        rows.append((name, seconds / timed(run)))
+    os.sched_setaffinity(0, range(os.cpu_count() or 1))
+    return rows
+
+
 def start_time() -> float:
     """From the start of the program to a window that answers, warm; without a screen."""
     code = (
@@ -326,7 +364,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         for row in against_others(Path(folder)):
             lines.append("| " + " | ".join(row) + " as fast |")
-    costs, grown = device_costs(), growth()
+    costs, grown, voices = device_costs(), growth(), voices_speed()
     long_memory, long_speed = long_session()
     speed, memory = demo_speed()
     start = start_time()
@@ -352,6 +390,14 @@ def main() -> None:
         "|---|---|",
         *(f"| {what} | {numbers} |" for what, numbers in grown),
         f"| 60 tracks of 5-minute stems, read from disk | {long_speed:.0f} |",
+        "",
+        "## Instruments, 16 voices at once, one core",
+        "",
+        "| what | times real time |",
+        "|---|---|",
+        *(f"| {name} | {speed:.0f} |" for name, speed in voices),
+        "",
+        "The bar is 20 for an instrument of three layers.",
         "",
         "## The demo",
         "",

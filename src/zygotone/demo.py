@@ -211,19 +211,15 @@ def _guitar(name: str, pan_pct: float, level_db: float, *, pick: float, brightne
             [
                 _layer(
                     "String", "body", "string", {"pick": pick, "brightness": brightness, "damping": 0.35, "decay_s": 3.0, "body": 0.0},
-                    envelope=Envelope(attack_ms=0, sustain=1.0, release_ms=40), level_db=-8.0,
-                    chain=(
-                        _device("saturation", "tube", label="Tube", curve="tube", drive_db=drive_db, bias=0.1),
-                        _device("cabinet", "box", label="Box", size=12, brightness=0.45),
-                        _device("gain", "trim", label="Trim", gain_db=-6.0),
-                    ),
+                    envelope=Envelope(attack_ms=0, sustain=1.0, release_ms=40), level_db=-11.0,
                 ),
             ],
             _in(line, *VERSES, *CHORUSES),
         ),
         chain=(
             _device("eq", "clean-up", label="Clean-up", bands=[{"shape": "low_cut", "freq_hz": 110, "slope_db_oct": 18}]),
-            _device("saturation", "saturation", curve="tube", drive_db=6.0, clean_below_hz=180),
+            _device("saturation", "saturation", curve="tube", drive_db=drive_db, bias=0.1, clean_below_hz=120),
+            _device("cabinet", "box", label="Box", size=12, brightness=0.45),
         ),
     )  # fmt: skip
 
@@ -235,10 +231,10 @@ def _keys_and_voice() -> tuple[Track, Track]:
         {"ratio": 1, "level": 0.3, "index": 0, "decay_ms": 900, "sustain": 0.0}, {"ratio": 14, "index": 0.9, "decay_ms": 80, "sustain": 0.0, "velocity": 0.9},
     ]  # fmt: skip
     keys = Track(
-        id="keys", name="Keys", role="keys", seat=6, level_db=-15.0, sends=(Send(to="space", level_db=-14.0),),
+        id="keys", name="Keys", role="keys", seat=6, level_db=-11.0, sends=(Send(to="space", level_db=-14.0),),
         source=_instrument(
             [
-                _layer("Tine", "body", "fm", {"operators": operators}, envelope=Envelope(attack_ms=1, decay_ms=2400, sustain=0.2, release_ms=160)),
+                _layer("Tine", "body", "fm", {"operators": operators}, envelope=Envelope(attack_ms=1, decay_ms=2400, sustain=0.2, release_ms=160), chain=(_device("tremolo", "sway", label="Sway", rate=0.4, depth=0.15, phase_deg=180),)),
                 # The fault: it is turned over against the fundamental of the tine.
                 _layer("Warmth", "texture", "oscillator", {"shape": "triangle"}, envelope=Envelope(attack_ms=1, decay_ms=2400, sustain=0.2, release_ms=160), level_db=-2.0, polarity=True),
             ],
@@ -247,7 +243,7 @@ def _keys_and_voice() -> tuple[Track, Track]:
     )  # fmt: skip
     tune = [(0.0, 3.5, 66, 0.7), (4.0, 3.5, 69, 0.7), (8.0, 3.5, 66, 0.75), (12.0, 3.0, 64, 0.7)]
     voice = Track(
-        id="voice", name="Voice", role="voice", seat=1, level_db=-16.0, sends=(Send(to="space", level_db=-10.0),),
+        id="voice", name="Voice", role="voice", seat=1, level_db=-6.5, sends=(Send(to="space", level_db=-10.0),),
         source=_instrument(
             [
                 _layer(

@@ -355,6 +355,27 @@ def test_a_clip_track_says_what_to_do_and_makes_an_instrument(window, settled):
     assert json.loads(window.desk.session.model_dump_json())["tracks"][-1]["name"] == "Sound"
 
 
+def test_a_layer_is_automated_and_the_way_bent(window, settled):
+    window.sounds._change_filter("Filter", mode="lowpass")
+    window.sounds.show_tab("Moves")
+    settled(window)
+    pick(window, "lane.add", "Cutoff")
+    lane = window.desk.session.lanes[0]
+    assert (lane.layer, lane.param, lane.section) == ("body", "filter.cutoff_hz", "a")
+    panel = window.sounds._lanes
+    panel._press(2.0, 400.0)
+    panel._let_go()
+    panel._held = 0
+    type_into(window.findChildren(Ruler, "lane.bend")[-1], "0.5")
+    lane = window.desk.session.lanes[0]
+    assert [p.curve for p in lane.points] == [0.5, 0.0]
+    window.sounds.choose("floor")
+    assert not window.sounds._lanes._lanes()  # the lane belongs to the other layer
+    window.sounds.choose("body")
+    click(window, "lane.remove")
+    assert window.desk.session.lanes == ()
+
+
 # --- MIDI ports ----------------------------------------------------------------------------------------------------
 
 

@@ -25,6 +25,7 @@ from zygotone.advise.views import FREQS_HZ
 from zygotone.app.desk import Desk
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.widgets.basic import button, clear, column, label, row
+from zygotone.app.widgets.lanes import LanePanel
 from zygotone.app.widgets.layer_map import LayerMap
 from zygotone.app.widgets.note_grid import NoteGrid
 from zygotone.app.widgets.piano import Piano
@@ -73,7 +74,7 @@ from zygotone.session.models import Device, Session, Track
 from zygotone.session.params import Param, choice, format_number, switch
 from zygotone.session.saved_sounds import SavedSound, load_sound, save_sound, with_clip_names
 
-TABS = ("Source", "Envelopes", "LFOs", "Filter", "Routes", "Zones", "Chain", "Notes")
+TABS = ("Source", "Envelopes", "LFOs", "Filter", "Routes", "Zones", "Chain", "Moves", "Notes")
 _COLUMNS = 4
 JOB = choice("job", "Job", JOBS, "body", "What the layer is for; the bench measures whether it does it.")
 OUTPUT = choice("output", "Output", ("chain", "direct"), "chain", "Into the track's chain, or straight past it.", ("into the chain", "direct, past it"))  # fmt: skip
@@ -325,6 +326,8 @@ class SoundsStage(QWidget):
             self.lfo.show_lfo(self._lfo_of(self.source, layer), self._lfo_of(self._kept()[0], kept) if kept else None)
         elif self.tab == "Filter":
             self._show_filter(layer.filter)
+        elif self.tab == "Moves" and self.track is not None:
+            self._lanes.show_layer(self.track, layer.id)
         elif self.tab == "Source":
             self._ask_view(layer)
 
@@ -903,6 +906,14 @@ class SoundsStage(QWidget):
         entries = [e.to_json() for e in self.layer.chain[self.device_at].params[name]]
         entries[at][field] = value
         self._change_device(field.replace("_", " "), **{name: entries})
+
+    # --- automation ----------------------------------------------------------------------------------------
+
+    def _make_moves(self, source: InstrumentSource, layer: Layer) -> None:
+        self._panel.addWidget(label("What moves by itself over the song or a section, on this layer.", "soft"))
+        self._lanes = LanePanel(self.desk)
+        self._lanes.setObjectName("sounds.lanes")
+        self._panel.addWidget(self._lanes)
 
     # --- notes ---------------------------------------------------------------------------------------------
 

@@ -14,7 +14,8 @@ from zygotone.app.widgets.plot import Axis, Curve, Mark, Plot
 from zygotone.app.widgets.ruler import Ruler
 from zygotone.music.tempo import COMMON_NOTE_VALUES
 from zygotone.session.automation import SHAPES, Lane, Point, lane_values
-from zygotone.session.edits import make_id, put_lane, remove_lane
+from zygotone.session.edits import layer_of, make_id, put_lane, remove_lane
+from zygotone.session.instruments import layer_params, layer_value
 from zygotone.session.models import LEVEL, PAN, SEND, Strip, continuous_params
 from zygotone.session.params import Param
 
@@ -32,12 +33,21 @@ def lane_title(lane: Lane, param: Param, device: str | None) -> str:
     return f"{where}{what}{f' {int(number) + 1}' if number is not None else ''}"
 
 
+BEND = Param(
+    name="curve", label="Bend after the point", low=-1.0, high=1.0, default=0.0,
+    help="Of the point that was held last: above 0 the way to the next is slow at first, below 0 quick at first.",
+)  # fmt: skip
+
+
 class LanePanel(QWidget):
+    """Of a strip and one of its devices, or of one layer of a track."""
+
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.setObjectName("chains.lanes")
         self._desk = desk
         self._strip_id, self._path = "", None
+        self._layer: str | None = None
         self._chosen: str | None = None
         self._held: int | None = None
         self._shown: object = None
@@ -58,6 +68,10 @@ class LanePanel(QWidget):
 
     # --- showing -------------------------------------------------------------------------------------------
 
+    def show_layer(self, strip: Strip, layer_id: str) -> None:
+        self._layer = layer_id
+        self.show_strip(strip, None)
+
     def show_strip(self, strip: Strip, path: str | None) -> None:
         self._strip_id, self._path = strip.id, path
         lanes = self._lanes()
@@ -66,7 +80,7 @@ class LanePanel(QWidget):
         lane = self._lane()
         session = self._desk.session
         wanted = (
-            strip.id, path, self._chosen, tuple((each.id, each.on, each.shape, each.section, each.period) for each in lanes),
+            strip.id, path, self._layer, self._chosen, tuple((each.id, each.on, each.shape, each.section, each.period) for each in lanes),
             tuple((s.id, s.name) for s in session.song.sections), tuple(self._targets()),
         )  # fmt: skip
         if wanted != self._shown:
@@ -76,18 +90,25 @@ class LanePanel(QWidget):
             each.setVisible(lane is not None)
         if lane is not None:
             self.hint.setVisible(not lane.repeats or lane.shape == "drawn")
-            for ruler, value in zip(self._rulers, (lane.low, lane.high), strict=False):
-                ruler.show_value(value, None)
+            if lane.shape == "points" and self._rulers:
+                self._rulers[0].show_value(lane.points[self._bent(lane)].curve if lane.points else 0.0, None)
+            else:
+                for ruler, value in zip(self._rulers, (lane.low, lane.high), strict=False):
+                    ruler.show_value(value, None)
             self._draw(lane)
 
     def _lanes(self) -> list[Lane]:
-        return [lane for lane in self._desk.session.lanes if lane.strip == self._strip_id]
+        lanes = self._desk.session.lanes
+        return [lane for lane in lanes if lane.strip == self._strip_id and lane.layer == self._layer]
 
     def _lane(self) -> Lane | None:
         return next((lane for lane in self._lanes() if lane.id == self._chosen), None)
 
     def _targets(self) -> dict[tuple[str | None, str], Param]:
         """What can be moved here: the strip's own, and the selected device's."""
+        if self._layer is not None:
+            layer = layer_of(self._desk.session, self._strip_id, self._layer)
+            return {(None, path): p for path, p in layer_params(layer).items()}
         strip = self._desk.session.strip(self._strip_id)
         found: dict[tuple[str | None, str], Param] = {(None, p.name): p for p in (LEVEL, PAN)}
         found |= {(None, f"send.{send.to}"): SEND for send in strip.sends}
@@ -138,6 +159,14 @@ class LanePanel(QWidget):
             for name, word in (("low", "From"), ("high", "To")):
                 self._rulers.append(self._limit(param, name, word))
                 self._settings.addWidget(self._rulers[-1], 1)
+        if lane.shape == "points":
+            self._rulers.append(
+                Ruler(
+                    BEND, "lane.bend", on_change=self._bend, on_release=self._desk.bench.end_merge,
+                    on_error=self._desk.message.emit,
+                )
+            )  # fmt: skip
+            self._settings.addWidget(self._rulers[-1], 1)
         self._settings.addStretch(1)
         on = "On" if not lane.on else "Off"
         self._settings.addWidget(button(f"Switch {on.lower()}", "lane.on", lambda: self._change(on=not lane.on)))
@@ -207,8 +236,11 @@ class LanePanel(QWidget):
         """A lane that begins as the value is now: nothing changes until a point is moved."""
         desk, strip_id = self._desk, self._strip_id
         lane_id = make_id(param, (lane.id for lane in desk.session.lanes))
-        bare = Lane(id=lane_id, strip=strip_id, device=device, param=param, section=desk.section.id)
-        value = current_value(desk.session.strip(strip_id), device, param)
+        bare = Lane(id=lane_id, strip=strip_id, device=device, layer=self._layer, param=param, section=desk.section.id)
+        if self._layer is not None:
+            value = layer_value(layer_of(desk.session, strip_id, self._layer), param)
+        else:
+            value = current_value(desk.session.strip(strip_id), device, param)
         declared = desk.session.lane_param(bare)
         lane = bare.replace(
             points=(Point(beat=0.0, value=value),), low=declared.value_at(max(0.0, declared.position_of(value) - 0.2)),
@@ -236,6 +268,17 @@ class LanePanel(QWidget):
         lane = self._lane()
         if lane is not None:
             self._desk.edit("Remove automation", lambda s: remove_lane(s, lane.id))
+
+    def _bent(self, lane: Lane) -> int:
+        """The point whose way onward the ruler bends."""
+        return min(self._held if self._held is not None else 0, len(lane.points) - 1)
+
+    def _bend(self, curve: float) -> None:
+        lane = self._lane()
+        if lane is not None and lane.points:
+            at = self._bent(lane)
+            points = [p.replace(curve=curve) if i == at else p for i, p in enumerate(lane.points)]
+            self._change(merge=("bend", at), points=[dict(p) for p in points])
 
     def _places(self, lane: Lane) -> list[tuple[float, float]]:
         if lane.shape == "drawn":

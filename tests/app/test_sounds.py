@@ -150,6 +150,11 @@ def test_every_source_has_its_fields_and_its_picture(window, settled, kind):
 def test_operators_are_edited_one_at_a_time(window, settled):
     window.sounds.change("Source", sound={"kind": "fm"}, merge=None)
     settled(window)
+    graph = window.sounds.operators
+    assert graph.isVisible()
+    assert graph.accessibleDescription() == "2 bends 1; 4 bends 3; heard: 1, 3"
+    spots = graph.places()
+    assert spots[1].y() < spots[0].y()  # who bends stands over who is bent
     click(window, "sounds.entry.2")
     type_into(ruler(window, "entry.ratio"), "3")
     assert [op["ratio"] for op in layers(window)[0].sound.params["operators"]][1] == 3.0
@@ -266,6 +271,10 @@ def test_phrases_from_chords_and_shaped(window, settled):
     window.sounds.generate(2)
     assert {n.pitch % 12 for n in notes(window)} == {6, 2}
     assert window.sounds.phrase.beats == 8.0
+    window.sounds.generate(6)
+    starts = [n.start_beat for n in notes(window)]
+    assert starts[1] - starts[0] > starts[-1] - starts[-2]  # it quickens
+    window.sounds.generate(2)
     window.sounds.reshape(4)
     assert any(n.nudge_ms for n in notes(window))
     said = []

@@ -28,13 +28,14 @@ from zygotone.app.widgets.basic import button, clear, column, label, row
 from zygotone.app.widgets.lanes import LanePanel
 from zygotone.app.widgets.layer_map import LayerMap
 from zygotone.app.widgets.note_grid import NoteGrid
+from zygotone.app.widgets.operator_graph import OperatorGraph
 from zygotone.app.widgets.piano import Piano
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Plot
 from zygotone.app.widgets.ruler import Choice, Ruler
 from zygotone.app.widgets.shapes import EnvelopePicture, LfoPicture
 from zygotone.errors import ParameterError, ZygotoneError
 from zygotone.music.chords import parse_chord_line
-from zygotone.music.generators import arpeggio, chord_line, offbeat_line, rolling_bass, root_line
+from zygotone.music.generators import accelerating_roll, arpeggio, chord_line, offbeat_line, rolling_bass, root_line
 from zygotone.music.midi_files import read_midi, write_midi
 from zygotone.music.notes import NoteEvent, humanized, quantized, strummed, swung
 from zygotone.music.pitch import midi_to_hz
@@ -179,6 +180,7 @@ class SoundsStage(QWidget):
             accessible="Spectrum",
             height=150,
         )
+        self.operators = OperatorGraph()
         self.envelope = EnvelopePicture(self._envelope_dragged, desk.bench.end_merge, lambda: desk.song.tempo_bpm)
         self.lfo = LfoPicture(lambda cycle: self._change_lfo("Draw LFO", cycle=cycle), desk.bench.end_merge)
         self.response = Plot(
@@ -189,7 +191,15 @@ class SoundsStage(QWidget):
             height=150,
         )
         self.grid = NoteGrid(self._notes_changed, lambda pitch: self._audition(pitch))
-        self._kept_panels = (self.wave, self.partials, self.envelope, self.lfo, self.response, self.grid)
+        self._kept_panels = (
+            self.wave,
+            self.partials,
+            self.operators,
+            self.envelope,
+            self.lfo,
+            self.response,
+            self.grid,
+        )
         inner = QWidget()
         inner.setLayout(
             column(
@@ -329,6 +339,8 @@ class SoundsStage(QWidget):
         elif self.tab == "Moves" and self.track is not None:
             self._lanes.show_layer(self.track, layer.id)
         elif self.tab == "Source":
+            if layer.sound.kind == "fm":
+                self.operators.show_sound(layer.sound.params, self.entry)
             self._ask_view(layer)
 
     # --- building blocks -----------------------------------------------------------------------------------
@@ -376,7 +388,8 @@ class SoundsStage(QWidget):
             self._layer_field(LAYER[0]), self._layer_field(LAYER[1]),
         ]  # fmt: skip
         pictures = QWidget()
-        pictures.setLayout(row(self.wave, self.partials, spacing=8))
+        self.operators.setVisible(layer.sound.kind == "fm")
+        pictures.setLayout(row(self.wave, self.partials, self.operators, spacing=8))
         entries = None
         for p in layer.sound.spec.params:
             if p.type == "list":
@@ -954,7 +967,15 @@ class SoundsStage(QWidget):
         makes = QComboBox()
         makes.setObjectName("sounds.make")
         makes.setAccessibleName("Make notes from the chords")
-        for words in ("Make…", "Chords", "Roots in eighths", "Off-beats", "Arpeggio in sixteenths", "Rolling bass"):
+        for words in (
+            "Make…",
+            "Chords",
+            "Roots in eighths",
+            "Off-beats",
+            "Arpeggio in sixteenths",
+            "Rolling bass",
+            "Accelerating roll",
+        ):
             makes.addItem(words)
         makes.activated.connect(lambda i: (self.generate(i), makes.setCurrentIndex(0)))
         shape = QComboBox()
@@ -1006,7 +1027,7 @@ class SoundsStage(QWidget):
                 self._field(nudge, "phrase.nudge", lambda v: self._change_phrase("Phrase nudge", nudge_ms=v), lambda i, e: self.phrase.nudge_ms if self.phrase else 0.0),
                 self._field(note_nudge, "note.nudge", lambda v: self.grid.change_selected("Note nudge", ("nudge", self.grid.selected), nudge_ms=v), lambda i, e: self._selected_note("nudge_ms")),
             ]  # fmt: skip
-            for n in range(2):
+            for n in range(4):
                 macro = Param(
                     name=f"macro{n + 1}",
                     label=f"Macro {n + 1} of the note",
@@ -1076,8 +1097,14 @@ class SoundsStage(QWidget):
             1: lambda: chord_line(bars, bar_beats=bar, lowest=low), 2: lambda: root_line(bars, bar_beats=bar, step_beats=0.5, lowest=low),
             3: lambda: offbeat_line(bars, bar_beats=bar, lowest=low), 4: lambda: arpeggio(bars, bar_beats=bar, step_beats=0.25, lowest=low, octaves=2),
             5: lambda: rolling_bass(bars, bar_beats=bar, lowest=low),
+            6: lambda: accelerating_roll(beats=bar * len(bars), pitch=self._roll_pitch()),
         }[which]()  # fmt: skip
         self._set_notes("Make notes", made, bar * len(bars))
+
+    def _roll_pitch(self) -> int:
+        """The selected note's pitch, or where drums are as they were tuned."""
+        phrase, at = self.phrase, self.grid.selected
+        return phrase.notes[at].pitch if phrase is not None and at is not None and at < len(phrase.notes) else 60
 
     def reshape(self, which: int) -> None:
         """A change of all notes of the phrase."""

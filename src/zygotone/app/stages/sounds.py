@@ -75,6 +75,8 @@ from zygotone.session.models import Device, Session, Track
 from zygotone.session.params import Param, choice, format_number, switch
 from zygotone.session.saved_sounds import SavedSound, load_sound, save_sound, with_clip_names
 
+# Fewer numbers than elsewhere, since the plot is narrow where the operator graph stands beside it.
+_PARTIALS = replace(FREQUENCY, ticks=(30, 100, 300, 1000, 3000, 10000))
 TABS = ("Source", "Envelopes", "LFOs", "Filter", "Routes", "Zones", "Chain", "Moves", "Notes")
 _COLUMNS = 4
 JOB = choice("job", "Job", JOBS, "body", "What the layer is for; the bench measures whether it does it.")
@@ -174,7 +176,7 @@ class SoundsStage(QWidget):
             height=150,
         )
         self.partials = Plot(
-            FREQUENCY,
+            _PARTIALS,
             Axis(-80, 3, "dB", ticks=(-72, -48, -24, 0)),
             name="sounds.partials",
             accessible="Spectrum",

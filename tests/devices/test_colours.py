@@ -153,6 +153,17 @@ def test_a_cabinet_has_the_shape_of_a_loudspeaker():
     assert np.argmax(np.abs(usual)) < 30  # of least delay
 
 
+def test_a_cabinet_that_hears_one_side_alone_later_has_missed_nothing():
+    # While both sides are alike one is worked out for both; what then comes on one side must find its past there.
+    x = noise(0.2, level=0.2)
+    x[1] = x[0]
+    x[1, 5000:5600] = 0.0
+    one = [device("cabinet")]
+    y = process_chain(x, one, RATE)
+    for side in range(2):
+        np.testing.assert_allclose(y[side], process_chain(np.stack([x[side], 0.5 * x[side]]), one, RATE)[0], atol=1e-12)
+
+
 def test_an_impulse_file_is_convolved():
     impulse = np.zeros((2, 30000))
     impulse[0, [0, 700, 29999]] = [0.8, -0.5, 0.33166]

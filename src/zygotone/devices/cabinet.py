@@ -98,7 +98,7 @@ class Cabinet(Processor):
             )
             taps = np.stack([response, response])
         # By whether there is a file and not by its length, so that the latency is known without reading it.
-        self._convolver = Convolver(taps[None], partition=1024 if params["impulse"] else 256)
+        self._convolver = Convolver(taps[None], partition=1024 if params["impulse"] else 512)
         self.latency = self._convolver.latency
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:

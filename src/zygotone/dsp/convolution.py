@@ -53,11 +53,21 @@ class Convolver(Memory):
         self._heard_state = np.zeros((2, parts, partition + 1), dtype=np.complex128)
         self._out_state = np.zeros((filters, 2, partition))
         self._at_state = np.zeros(2, dtype=np.int64)  # frames of the present partition; ring position
+        # As long as both sides are alike (a guitar before it is panned), one is worked out for both.
+        self._one = np.ascontiguousarray(self._spectra[:, :1])
+        self._alike_state = np.array([bool(np.array_equal(taps[:, 0], taps[:, 1]))])
         self._total = np.zeros((filters, 2, partition + 1), dtype=np.complex128)
+        self._total_one = np.zeros((filters, 1, partition + 1), dtype=np.complex128)
 
     def process(self, x: Stereo) -> FloatArray:
         """x (2, n) to (filters, 2, n), late by ``latency``."""
         n, size = x.shape[1], self._size
+        if self._alike_state[0] and not np.array_equal(x[0], x[1]):
+            # From here on they differ; what the second side remembers is what the first does.
+            self._in_state[1] = self._in_state[0]
+            self._heard_state[1] = self._heard_state[0]
+            self._out_state[:, 1] = self._out_state[:, 0]
+            self._alike_state[0] = False
         y = np.empty((len(self._out_state), 2, n))
         done = 0
         while done < n:
@@ -74,9 +84,14 @@ class Convolver(Memory):
     def _turn(self) -> None:
         size = self._size
         newest = int(self._at_state[1])
-        self._heard_state[:, newest] = np.fft.rfft(self._in_state, axis=-1)
-        _multiply_add(self._spectra, self._heard_state, newest, self._total)
-        self._out_state[:] = np.fft.irfft(self._total, axis=-1)[:, :, size:]
+        if self._alike_state[0]:
+            self._heard_state[0, newest] = np.fft.rfft(self._in_state[0])
+            _multiply_add(self._one, self._heard_state[:1], newest, self._total_one)
+            self._out_state[:] = np.fft.irfft(self._total_one, axis=-1)[:, :, size:]
+        else:
+            self._heard_state[:, newest] = np.fft.rfft(self._in_state, axis=-1)
+            _multiply_add(self._spectra, self._heard_state, newest, self._total)
+            self._out_state[:] = np.fft.irfft(self._total, axis=-1)[:, :, size:]
         self._in_state[:, :size] = self._in_state[:, size:]
         self._at_state[0] = 0
         self._at_state[1] = (newest + 1) % self._heard_state.shape[1]

@@ -12,7 +12,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import scipy.signal
 
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.measure.spectrum import NOMINAL_CENTRES_HZ, spectrum, third_octaves
@@ -60,6 +59,8 @@ class Cancelling:
 def layer_cancel(a: Stereo, b: Stereo, rate_hz: int) -> Cancelling:
     """Only bands count in which both are within 12 dB of each other and within 24 dB of the pair's loudest band: elsewhere
     nothing can be lost that is heard."""
+    import scipy.signal  # late, as it takes a second to load and the window is to be there first
+
     powers = [np.zeros(_N_FFT // 2 + 1) for _ in range(3)]
     for c in range(2):
         for k, x in enumerate((a[c], b[c], a[c] + b[c])):
@@ -97,6 +98,8 @@ class Alignment:
 def best_alignment(a: Stereo, b: Stereo, hz: float, rate_hz: int, *, most_ms: float = 10.0) -> Alignment:
     """Cross-correlation of the octave around ``hz``, within ``most_ms``; turning over alone is preferred where it does as
     well within a tenth, since it moves nothing."""
+    import scipy.signal  # late, as it takes a second to load and the window is to be there first
+
     sos = scipy.signal.butter(2, [hz / math.sqrt(2.0), min(hz * math.sqrt(2.0), 0.45 * rate_hz)], "bandpass", fs=rate_hz, output="sos")  # fmt: skip
     x, y = (scipy.signal.sosfiltfilt(sos, audio.mean(axis=0)) for audio in (a, b))
     scale = math.sqrt(float(x @ x) * float(y @ y))

@@ -6,8 +6,6 @@ import functools
 import math
 
 import numpy as np
-import scipy.signal
-import scipy.special
 
 from zygotone.dsp.oscillators import OPERATORS, bend_phases
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
@@ -94,6 +92,8 @@ def connections(params: Values) -> tuple[FloatArray, FloatArray]:
 def _feedback_below(wanted: float, harmonic: int) -> float:
     """The most feedback, up to ``wanted``, whose partial of that number is 80 dB down. The n-th partial of a sine that bends
     itself by b is 2·Jₙ(n·b)/(n·b) (A. Benjamin and others on Kepler's equation; the same series)."""
+    import scipy.special
+
     b = np.linspace(0.0, wanted, 61)[1:]
     partial = 2.0 * np.abs(scipy.special.jv(harmonic, harmonic * b)) / (harmonic * b)
     below = b[partial < 1e-4]
@@ -181,6 +181,8 @@ def render(params: Values, note: NoteRequest) -> Stereo:
 
 def _lowered(raised: FloatArray, factor: int) -> FloatArray:
     """At the base rate again: filtered, then one frame of ``factor`` kept; the filter's delay taken off."""
+    import scipy.signal  # late, as it takes a second to load and the window is to be there first
+
     taps = _closing(factor)
     half = (len(taps) - 1) // 2
     padded = np.concatenate([raised, np.zeros(half)])
@@ -190,4 +192,6 @@ def _lowered(raised: FloatArray, factor: int) -> FloatArray:
 @functools.lru_cache(maxsize=4)
 def _closing(factor: int) -> FloatArray:
     """Low-pass before the rate is lowered: flat to 0.42 of the lower rate, 100 dB down from where folding would be heard."""
+    import scipy.signal
+
     return np.asarray(scipy.signal.firwin(64 * factor + 1, 0.92 / factor, window=("kaiser", 9.0)))

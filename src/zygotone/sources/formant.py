@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-import scipy.signal
 
 from zygotone.dsp.filters import BUTTERWORTH_Q, highpass_sos
 from zygotone.dsp.oscillators import read_cycles
@@ -64,6 +63,8 @@ def formant_tracks(params: Values, note: NoteRequest) -> tuple[FloatArray, Float
 
 @source(KIND)
 def render(params: Values, note: NoteRequest) -> Stereo:
+    import scipy.signal  # late, as it takes a second to load and the window is to be there first
+
     freqs, widths = formant_tracks(params, note)
     count = params["singers"]
     out = np.zeros((1 if count == 1 else 2, note.frames))
@@ -96,6 +97,8 @@ def render(params: Values, note: NoteRequest) -> Stereo:
 
 def _softened(y: FloatArray, corner_hz: float, rate_hz: int) -> FloatArray:
     """First-order low-pass, level at 200 Hz kept."""
+    import scipy.signal  # late, as it takes a second to load and the window is to be there first
+
     pole = np.exp(-2.0 * np.pi * corner_hz / rate_hz)
     gain = np.sqrt(1.0 + (200.0 / corner_hz) ** 2)
     return np.asarray(scipy.signal.lfilter([gain * (1.0 - pole)], [1.0, -pole], y))

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import scipy.signal
 
 from zygotone.dsp.filters import bandpass_sos
 from zygotone.dsp.oscillators import read_moving
@@ -65,6 +64,8 @@ def render(params: Values, note: NoteRequest) -> Stereo:
 
 
 def _body(y: FloatArray, lowest_hz: float, rate_hz: int) -> FloatArray:
+    import scipy.signal  # late, as it takes a second to load and the window is to be there first
+
     out = np.zeros_like(y)
     for ratio, gain in _BODY:
         if lowest_hz * ratio < 0.45 * rate_hz:

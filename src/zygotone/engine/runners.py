@@ -187,8 +187,13 @@ def strip_gains(level_db: float, pan_pct: float) -> FloatArray:
 
 class SumRunner(Runner):
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
-        out = np.zeros((2, frames))
-        for x in self._aligned(inputs):
+        parts = self._aligned(inputs)
+        if not parts:
+            return np.zeros((2, frames))
+        if len(parts) == 1:
+            return self._clean(parts[0])
+        out = parts[0] + parts[1]
+        for x in parts[2:]:
             out += x
         return self._clean(out)
 

@@ -423,7 +423,7 @@ def mud_db(audio: Stereo, rate_hz: int) -> float:
 def _sum_of(context: Context, track: Track) -> Stereo:
     source = track.source
     assert isinstance(source, InstrumentSource)
-    return np.sum([context.layer(track.id, layer.id) for layer in source.sounding], axis=0)  # type: ignore[no-any-return]
+    return np.asarray(np.sum([context.layer(track.id, layer.id) for layer in source.sounding], axis=0))
 
 
 def _find_build_up(context: Context) -> list[Finding]:

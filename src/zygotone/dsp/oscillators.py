@@ -20,6 +20,15 @@ _LOW_32 = np.uint64(0xFFFFFFFF)
 
 
 @kernel
+def _between(p0: float, p1: float, p2: float, p3: float, t: float) -> float:
+    """Cubic interpolation (Hermite) between the middle two of four neighbours, t from 0 to 1."""
+    c1 = 0.5 * (p2 - p0)
+    c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
+    c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
+    return ((c3 * t + c2) * t + c1) * t + p1
+
+
+@kernel
 def _turns(cycles_: float) -> int:
     """A part of a cycle, −½ to 1, as a 64-bit fraction: adding such ones wraps round by itself, and the upper bits are the
     place in a table. That is twice as quick as a floating-point phase."""
@@ -44,10 +53,7 @@ def _read_row(row: FloatArray, phase: int, step: int, bend: int, gain: float, y:
         k = phase >> place
         t = np.float64(np.int64((phase >> below) & _LOW_32)) * (1.0 / 4294967296.0)
         p0, p1, p2, p3 = row[(k - _ONE) & mask], row[k], row[(k + _ONE) & mask], row[(k + _TWO) & mask]
-        c1 = 0.5 * (p2 - p0)
-        c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
-        c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
-        y[i] += gain * (((c3 * t + c2) * t + c1) * t + p1)
+        y[i] += gain * _between(p0, p1, p2, p3, t)
         phase += step
         step += bend
     return phase
@@ -74,10 +80,7 @@ def _read_between(
         p1 = one[k] + s * (other[k] - one[k])
         p2 = one[c] + s * (other[c] - one[c])
         p3 = one[d] + s * (other[d] - one[d])
-        c1 = 0.5 * (p2 - p0)
-        c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
-        c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
-        y[i] += gain * (((c3 * t + c2) * t + c1) * t + p1)
+        y[i] += gain * _between(p0, p1, p2, p3, t)
         phase += step
         step += bend
     return phase
@@ -123,10 +126,7 @@ def read_pulse(
                 k = int(where)
                 t = where - k
                 p0, p1, p2, p3 = saw[(k - 1) & mask], saw[k & mask], saw[(k + 1) & mask], saw[(k + 2) & mask]
-                c1 = 0.5 * (p2 - p0)
-                c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
-                c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
-                read = ((c3 * t + c2) * t + c1) * t + p1
+                read = _between(p0, p1, p2, p3, t)
                 value += read if side == 0 else -read
             y[at + i] += gain * value
             phase += step + bend * i
@@ -195,10 +195,7 @@ def read_moving(x: FloatArray, places: FloatArray, y: FloatArray) -> None:
             y[i] = x[k] if 0 <= k < size else 0.0
             continue
         p0, p1, p2, p3 = x[k - 1], x[k], x[k + 1], x[k + 2]
-        c1 = 0.5 * (p2 - p0)
-        c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
-        c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
-        y[i] = ((c3 * t + c2) * t + c1) * t + p1
+        y[i] = _between(p0, p1, p2, p3, t)
 
 
 _ZEROS = 16  # zero crossings of the sinc to either side

@@ -9,10 +9,10 @@ import io
 import json
 import math
 import sqlite3
-from collections.abc import Iterable
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import soundfile
 
@@ -168,7 +168,7 @@ def _compared(comparison: str, there: tuple[float | None, ...]) -> tuple[str, li
     return (f"{column} {sign} ?", [value]) if math.isfinite(value) else ("0", [])
 
 
-def _entry(row: Iterable[object]) -> Entry:
+def _entry(row: tuple[Any, ...]) -> Entry:
     number, name, role, tags, notes, factory, *features = row
-    values = [math.nan if v is None else float(v) for v in features]  # type: ignore[arg-type]
-    return Entry(int(number), str(name), str(role), tuple(json.loads(str(tags))), str(notes), bool(factory), Features(*values))  # type: ignore[call-overload]  # fmt: skip
+    measured = Features(*(math.nan if value is None else float(value) for value in features))
+    return Entry(number, name, role, tuple(json.loads(tags)), notes, bool(factory), measured)

@@ -119,10 +119,13 @@ class LfoPicture(QWidget):
         phase = np.linspace(0.0, 2.0, 481)[:-1]
         curves = []
         changed = kept is not None and kept != lfo
-        shift = lambda each: phase + each.phase_deg / 360.0  # noqa: E731
         if changed:
-            curves.append(Curve("A", phase, lfo_heights(kept, shift(kept)), "a", "dash"))
-        curves.append(Curve("shape", phase, lfo_heights(lfo, shift(lfo)), "b" if changed else "ink", "line", 2.0))
+            curves.append(Curve("A", phase, lfo_heights(kept, phase + kept.phase_deg / 360.0), "a", "dash"))
+        curves.append(
+            Curve(
+                "shape", phase, lfo_heights(lfo, phase + lfo.phase_deg / 360.0), "b" if changed else "ink", "line", 2.0
+            )
+        )
         marks = []
         if lfo.shape == "drawn":
             marks = [

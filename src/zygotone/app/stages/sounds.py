@@ -724,6 +724,8 @@ class SoundsStage(QWidget):
             ]  # fmt: skip
             self._panel.addWidget(self.response)
         self._cells(cells)
+        if layer.filter is None:
+            self._panel.addWidget(label("Off: all of the source passes. Choose what it is to let through.", "soft"))
 
     def _show_filter(self, f: VoiceFilter | None) -> None:
         if f is None:

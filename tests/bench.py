@@ -174,7 +174,7 @@ def growth() -> list[tuple[str, str]]:
         end = round(seconds * RATE)
 
         def go() -> None:
-            stream_nodes(renderer, graph, {"mix": graph.mix}, (0, end), block_frames=4096, sink=lambda n, x: None)
+            stream_nodes(renderer, graph, {"mix": graph.mix}, (0, end), sink=lambda n, x: None)
 
         go()
         return f"{seconds / timed(go, runs=1):.0f}"
@@ -230,7 +230,7 @@ def demo_speed() -> tuple[float, float]:
         "p = build_demo(); s = p.session; g = compile_session(s)\n"
         "def go():\n"
         "    r = Renderer(p.store); t = time.perf_counter()\n"
-        "    stream_nodes(r, g, {'mix': g.mix}, r.span_of(s, None), block_frames=8192, sink=lambda n, x: None)\n"
+        "    stream_nodes(r, g, {'mix': g.mix}, r.span_of(s, None), sink=lambda n, x: None)\n"
         "    return s.song.length_s / (time.perf_counter() - t)\n"
         "go(); print(sorted(go() for _ in range(3))[1], resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)\n"
     )

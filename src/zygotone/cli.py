@@ -15,6 +15,7 @@ from pydantic import ValidationError
 from rich.console import Console
 from rich.table import Table
 
+from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES
 from zygotone.errors import ZygotoneError, one_line
 
 app = typer.Typer(
@@ -82,7 +83,7 @@ def render(
     stems: Annotated[Path | None, typer.Option("--stems", help="A folder; one file a track.")] = None,
     track: Annotated[str | None, typer.Option("--track", help="This track instead of the mix.")] = None,
     section: Annotated[str | None, typer.Option("--section", help="Only this section.")] = None,
-    block: Block = 8192,
+    block: Block = OFFLINE_BLOCK_FRAMES,
     subtype: Subtype = None,
 ) -> None:
     """Render the mix, a track, or all tracks."""
@@ -128,7 +129,7 @@ def process(
     chain: Annotated[Path, typer.Option("--chain", help='A file with {"devices": [...]}.')],
     key: Annotated[Path | None, typer.Option("--key", help="What every device that takes a key hears.")] = None,
     tempo: Annotated[float, typer.Option("--tempo", min=20, max=400, help="BPM, for note values.")] = 120.0,
-    block: Block = 8192,
+    block: Block = OFFLINE_BLOCK_FRAMES,
     subtype: Subtype = None,
 ) -> None:
     """Run a chain of devices on an audio file."""

@@ -574,7 +574,7 @@ class Window(QMainWindow):
                     raise Cancelled
 
             return render_files(
-                project, mix=Path(path), stems=None, track=None, section=None, block_frames=1024, subtype="PCM_24", progress=progress,
+                project, mix=Path(path), stems=None, track=None, section=None, subtype="PCM_24", progress=progress,
             )  # fmt: skip
 
         self.say("Rendering…")

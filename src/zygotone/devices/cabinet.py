@@ -7,7 +7,7 @@ import functools
 import numpy as np
 
 from zygotone.devices.base import Host, Processor, device
-from zygotone.dsp.convolution import Convolver
+from zygotone.dsp.convolution import Convolver, convolved_sides
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Param, Values, number, share
@@ -91,15 +91,15 @@ class Cabinet(Processor):
         if params["impulse"]:
             clip = host.clip(params["impulse"])[:, : round(MOST_IMPULSE_S * host.rate_hz)]
             level = np.sqrt(np.max(np.sum(clip**2, axis=1)))
-            taps = clip / level if level > 0.0 else clip
+            left, right = clip / level if level > 0.0 else clip
         else:
             response = cabinet_response(
                 round(params["size"], 2), round(params["brightness"], 3), round(params["distance_cm"], 2), host.rate_hz
             )
-            taps = np.stack([response, response])
+            left = right = response
         # By whether there is a file and not by its length, so that the latency is known without reading it.
-        self._convolver = Convolver(taps[None], partition=1024 if params["impulse"] else 512)
-        self.latency = self._convolver.latency
+        self.latency = 1024 if params["impulse"] else 512
+        self._sides = convolved_sides(left, right, partition=self.latency)
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
-        return np.ascontiguousarray(self._convolver.process(x)[0])
+        return np.asarray(self._sides.process(x, Convolver.process)[0])

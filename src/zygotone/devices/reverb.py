@@ -7,11 +7,12 @@ import math
 import numpy as np
 
 from zygotone.devices.base import Host, Processor, device
-from zygotone.dsp.convolution import Convolver
+from zygotone.dsp.convolution import Convolver, convolved_sides
 from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos
 from zygotone.dsp.lines import allpass_chain
 from zygotone.dsp.reverberation import LINES, design_network, feedback_network, velvet_tail
+from zygotone.dsp.sides import Sides
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, choice, frequency, note_time, number, percent, share
@@ -64,14 +65,14 @@ class Reverb(Processor):
         self._low_cut: SosStereo | None = None
         if params["low_cut_hz"] > 20.0:
             self._low_cut = SosStereo(highpass_sos(params["low_cut_hz"], BUTTERWORTH_Q, sample_rate_hz=rate))
-        self._convolver: Convolver | None = None
+        self._convolved: Sides[Convolver] | None = None
         if params["space"] == "nonlinear":
             tail = velvet_tail(
                 params["decay_s"], density_hz=_VELVET_HZ, fade_s=0.012, damping_hz=params["damping_hz"], seed=3,
                 sample_rate_hz=rate,
             )  # fmt: skip
-            self._convolver = Convolver(tail[None], partition=256 if tail.shape[1] < 48000 else 1024)
-            self.latency = self._convolver.latency
+            self.latency = 256 if tail.shape[1] < 48000 else 1024
+            self._convolved = convolved_sides(*tail, partition=self.latency)
             self._before = DelayLine(predelay)
             return
         shortest, longest, thick_ms, self._thick_gain = _SPACES[params["space"]]
@@ -117,8 +118,8 @@ class Reverb(Processor):
         x = self._before.process(x)
         if self._low_cut is not None:
             x = self._low_cut.process(x)
-        if self._convolver is not None:
-            return self._widened(np.ascontiguousarray(self._convolver.process(x)[0]))
+        if self._convolved is not None:
+            return self._widened(np.asarray(self._convolved.process(x, Convolver.process)[0]))
         thick = np.empty_like(x)
         for c in range(2):
             allpass_chain(

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+import numpy.typing as npt
 
 from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.delays import DelayLine
@@ -10,6 +13,7 @@ from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass
 from zygotone.dsp.loudness_match import LoudnessMatch
 from zygotone.dsp.oversampling import Oversampler, latency_frames
 from zygotone.dsp.shaping import CURVES, drive_blend, residue, shape
+from zygotone.dsp.sides import Sides
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, choice, frequency, level, number, switch
@@ -53,7 +57,7 @@ class Saturation(Processor):
         factor = params["oversampling"]
         self.latency = latency_frames(factor)
         self._delay = DelayLine(self.latency)
-        self._over = [Oversampler(factor), Oversampler(factor)] if factor > 1 else None
+        self._over = Sides(lambda: Oversampler(factor)) if factor > 1 else None
         before = []
         if params["clean_below_hz"] > 20.0:
             before.append(highpass_sos(params["clean_below_hz"], BUTTERWORTH_Q, sample_rate_hz=rate_hz))
@@ -78,16 +82,21 @@ class Saturation(Processor):
         if self._blend == 0.0:
             return dry
         u = x if self._before is None else self._before.process(x)
-        bent = np.empty_like(x)
-        for c in range(2):
-            if self._over is None:
-                bent[c] = u[c]
-                residue(self._params["curve"], self._gain, self._params["bias"], self._blend, bent[c])
-            else:
-                phases = self._over[c].up(u[c])
-                residue(self._params["curve"], self._gain, self._params["bias"], self._blend, phases)
-                bent[c] = self._over[c].down(phases)
+        if self._over is None:
+            bent = u.copy()
+            self._bend(bent)
+        else:
+            bent = self._over.process(u, self._bent_above)
         y = dry + self._after.process(bent)
         if not self._params["level_match"]:
             return y
         return y * self._match.process(dry, y, self.position)
+
+    def _bend(self, u: npt.NDArray[Any]) -> None:
+        """In place: the residue of the curve."""
+        residue(self._params["curve"], self._gain, self._params["bias"], self._blend, u)
+
+    def _bent_above(self, over: Oversampler, u: FloatArray) -> FloatArray:
+        phases = over.up(u)
+        self._bend(phases)
+        return over.down(phases)

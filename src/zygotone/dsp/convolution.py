@@ -9,92 +9,91 @@ import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.memory import Memory
-from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.sides import Sides
+from zygotone.dsp.types import FloatArray, IntArray, Stereo
+
+# Partitions worked out together at most: enough to make a call worth while, few enough to stay in the cache.
+_MOST_TURNS = 64
 
 
 @kernel
-def _multiply_add(spectra: np.ndarray, heard: np.ndarray, newest: int, total: np.ndarray) -> None:
-    """total (filters, 2, bins) = Σ over partitions of spectra (filters, 2, partitions, bins) times what was heard so
-    many partitions ago; heard (2, partitions, bins) is a ring whose last entry is ``newest``."""
-    filters, channels, partitions, bins = spectra.shape
-    for f in range(filters):
-        for c in range(channels):
-            out = total[f, c]
+def _multiply_add(spectra: np.ndarray, fresh: np.ndarray, heard: np.ndarray, at: IntArray, total: np.ndarray) -> None:
+    """total (turns, filters, bins) = Σ over partitions of spectra (filters, partitions, bins) times what was heard so
+    many partitions ago. fresh (turns, bins) is heard now, one after the other; heard (partitions, bins) is a ring whose
+    next entry is at[1]."""
+    turns, filters, bins = total.shape
+    partitions = heard.shape[0]
+    newest = at[1]
+    for turn in range(turns):
+        for b in range(bins):
+            heard[newest, b] = fresh[turn, b]
+        for f in range(filters):
+            out = total[turn, f]
             for b in range(bins):
                 out[b] = 0.0
             for p in range(partitions):
-                at = newest - p
-                if at < 0:
-                    at += partitions
-                h, x = spectra[f, c, p], heard[c, at]
+                x = heard[newest - p if newest >= p else newest - p + partitions]
+                h = spectra[f, p]
                 for b in range(bins):
                     out[b] += h[b] * x[b]
+        newest = newest + 1 if newest + 1 < partitions else 0
+    at[1] = newest
 
 
 class Convolver(Memory):
-    """Stereo audio through one or more long responses at once: uniformly partitioned overlap-save (Stockham 1966; the
+    """One channel through one or more long responses at once: uniformly partitioned overlap-save (Stockham 1966; the
     partitions are W. G. Gardner's, "Efficient convolution without input-output delay", 1995, without his short ones).
 
     ``latency`` is the length of a partition, whatever the blocks are.
     """
 
     def __init__(self, taps: FloatArray, *, partition: int = 256) -> None:
-        """taps (filters, 2, n): for each filter the response of the left and of the right channel."""
-        filters, channels, n = taps.shape
+        """taps (filters, n)."""
+        filters, n = taps.shape
         parts = max(1, math.ceil(n / partition))
-        padded = np.zeros((filters, channels, parts, 2 * partition))
-        padded[..., :partition] = np.pad(taps, ((0, 0), (0, 0), (0, parts * partition - n))).reshape(
-            filters, channels, parts, partition
-        )
+        padded = np.zeros((filters, parts, 2 * partition))
+        padded[..., :partition] = np.pad(taps, ((0, 0), (0, parts * partition - n))).reshape(filters, parts, partition)
         self._spectra = np.ascontiguousarray(np.fft.rfft(padded, axis=-1))
         self.latency = partition
         self._size = partition
-        self._in_state = np.zeros((2, 2 * partition))
-        self._heard_state = np.zeros((2, parts, partition + 1), dtype=np.complex128)
-        self._out_state = np.zeros((filters, 2, partition))
-        self._at_state = np.zeros(2, dtype=np.int64)  # frames of the present partition; ring position
-        # As long as both sides are alike (a guitar before it is panned), one is worked out for both.
-        self._one = np.ascontiguousarray(self._spectra[:, :1])
-        self._alike_state = np.array([bool(np.array_equal(taps[:, 0], taps[:, 1]))])
-        self._total = np.zeros((filters, 2, partition + 1), dtype=np.complex128)
-        self._total_one = np.zeros((filters, 1, partition + 1), dtype=np.complex128)
+        self._in_state = np.zeros(2 * partition)
+        self._heard_state = np.zeros((parts, partition + 1), dtype=np.complex128)
+        self._out_state = np.zeros((filters, partition))
+        self._at_state = np.zeros(2, dtype=np.int64)  # frames of the present partition; next entry of the ring
 
-    def process(self, x: Stereo) -> FloatArray:
-        """x (2, n) to (filters, 2, n), late by ``latency``."""
-        n, size = x.shape[1], self._size
-        if self._alike_state[0] and not np.array_equal(x[0], x[1]):
-            # From here on they differ; what the second side remembers is what the first does.
-            self._in_state[1] = self._in_state[0]
-            self._heard_state[1] = self._heard_state[0]
-            self._out_state[:, 1] = self._out_state[:, 0]
-            self._alike_state[0] = False
-        y = np.empty((len(self._out_state), 2, n))
-        done = 0
-        while done < n:
-            fill = int(self._at_state[0])
-            step = min(n - done, size - fill)
-            self._in_state[:, size + fill : size + fill + step] = x[:, done : done + step]
-            y[:, :, done : done + step] = self._out_state[:, :, fill : fill + step]
-            self._at_state[0] += step
-            done += step
-            if fill + step == size:
-                self._turn()
+    def process(self, x: FloatArray) -> FloatArray:
+        """x (n,) to (filters, n), late by ``latency``."""
+        most = _MOST_TURNS * self._size
+        if len(x) <= most:
+            return self._some(x)
+        return np.concatenate([self._some(x[at : at + most]) for at in range(0, len(x), most)], axis=1)
+
+    def _some(self, x: FloatArray) -> FloatArray:
+        n, size, fill = len(x), self._size, int(self._at_state[0])
+        turns = (fill + n) // size
+        stream = np.concatenate([self._in_state[: size + fill], x])
+        left = fill + n - turns * size
+        self._in_state[: size + left] = stream[turns * size :]
+        self._at_state[0] = left
+        if turns == 0:
+            return self._out_state[:, fill : fill + n].copy()
+        step = stream.itemsize
+        windows = np.ndarray((turns, 2 * size), buffer=stream, strides=(size * step, step))  # each half over the last
+        total = np.empty((turns, len(self._spectra), size + 1), dtype=np.complex128)
+        _multiply_add(self._spectra, np.fft.rfft(windows), self._heard_state, self._at_state, total)
+        made = np.fft.irfft(total)[..., size:].swapaxes(0, 1).reshape(len(self._spectra), turns * size)
+        y = np.concatenate([self._out_state[:, fill:], made], axis=1)[:, :n]
+        self._out_state = np.ascontiguousarray(made[:, -size:])
         return y
 
-    def _turn(self) -> None:
-        size = self._size
-        newest = int(self._at_state[1])
-        if self._alike_state[0]:
-            self._heard_state[0, newest] = np.fft.rfft(self._in_state[0])
-            _multiply_add(self._one, self._heard_state[:1], newest, self._total_one)
-            self._out_state[:] = np.fft.irfft(self._total_one, axis=-1)[:, :, size:]
-        else:
-            self._heard_state[:, newest] = np.fft.rfft(self._in_state, axis=-1)
-            _multiply_add(self._spectra, self._heard_state, newest, self._total)
-            self._out_state[:] = np.fft.irfft(self._total, axis=-1)[:, :, size:]
-        self._in_state[:, :size] = self._in_state[:, size:]
-        self._at_state[0] = 0
-        self._at_state[1] = (newest + 1) % self._heard_state.shape[1]
+
+def convolved_sides(left: FloatArray, right: FloatArray, *, partition: int) -> Sides[Convolver]:
+    """A convolver a side, of one response (n,) each."""
+    alike = np.array_equal(left, right)
+    return Sides(
+        lambda: Convolver(left[None], partition=partition),
+        None if alike else lambda: Convolver(right[None], partition=partition),
+    )
 
 
 @functools.lru_cache(maxsize=64)
@@ -124,9 +123,9 @@ class Crossover(Memory):
     def __init__(self, freqs_hz: tuple[float, ...], sample_rate_hz: int, *, partition: int = 256) -> None:
         half = crossover_half(min(freqs_hz), sample_rate_hz)
         taps = np.array([_lowpass_taps(f, half, sample_rate_hz) for f in freqs_hz])
-        self._convolver = Convolver(np.repeat(taps[:, None, :], 2, axis=1), partition=partition)
-        self.latency = half + self._convolver.latency
+        self._sides = Sides(lambda: Convolver(taps, partition=partition))
+        self.latency = half + partition
 
     def process(self, x: Stereo) -> FloatArray:
         """x (2, n) to lows (frequencies, 2, n), late by ``latency``."""
-        return self._convolver.process(x)
+        return self._sides.process(x, Convolver.process)

@@ -16,14 +16,26 @@ class DelayLine(Memory):
     """Delays stereo audio by a whole number of frames."""
 
     def __init__(self, frames: int) -> None:
+        self._frames = frames
         self.state = np.zeros((2, frames))
 
     def process(self, x: Stereo) -> Stereo:
-        if self.state.shape[1] == 0:
+        if not self._frames:
             return x
-        joined = np.concatenate([self.state, x], axis=1)
-        self.state = np.ascontiguousarray(joined[:, x.shape[1] :])
-        return np.ascontiguousarray(joined[:, : x.shape[1]])
+        n, first = x.shape[1], min(x.shape[1], self._frames)
+        y = np.empty_like(x)
+        y[:, :first] = self.state[:, :first]
+        y[:, first:] = x[:, : n - first]
+        self.remember(x)
+        return y
+
+    def remember(self, x: Stereo) -> None:
+        """As ``process``, where nobody wants what comes out now."""
+        n = x.shape[1]
+        if n >= self._frames:
+            self.state = x[:, n - self._frames :].copy()
+        else:
+            self.state = np.concatenate([self.state[:, n:], x], axis=1)
 
 
 FRACTION_TAPS = 64

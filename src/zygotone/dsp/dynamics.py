@@ -337,6 +337,23 @@ def add_scaled_db(x: Stereo, part: Stereo, gain_db: FloatArray) -> None:
 
 
 @kernel
+def is_finite(x: Stereo) -> bool:
+    """Whether all of x (2, n) is finite. No may also mean that its sum is not; then a closer look is due."""
+    total = 0.0
+    for c in range(x.shape[0]):
+        row = x[c]
+        whole = row.shape[0] - row.shape[0] % 8
+        s0, s1, s2, s3, s4, s5, s6, s7 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+        for i in range(0, whole, 8):  # eight sums that do not wait for each other
+            s0, s1, s2, s3 = s0 + row[i], s1 + row[i + 1], s2 + row[i + 2], s3 + row[i + 3]
+            s4, s5, s6, s7 = s4 + row[i + 4], s5 + row[i + 5], s6 + row[i + 6], s7 + row[i + 7]
+        total += ((s0 + s1) + (s2 + s3)) + ((s4 + s5) + (s6 + s7))
+        for i in range(whole, row.shape[0]):
+            total += row[i]
+    return math.isfinite(total)
+
+
+@kernel
 def replace_not_finite(x: Stereo) -> int:
     """In place: NaN and infinity become 0. x (2, n). Returns how many there were."""
     bad = 0

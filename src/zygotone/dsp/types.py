@@ -13,3 +13,6 @@ Stereo: TypeAlias = npt.NDArray[np.float64]  # shape (2, frames)
 
 # Automation, modulation and coefficient changes fall on multiples of this many frames from the song's start.
 GRID_FRAMES = 32
+# Away from playback: long enough that what a step costs in Python, and two threads that wait for each other's, hardly
+# count, and short enough that what is underway stays small.
+OFFLINE_BLOCK_FRAMES = 16384

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 import numpy as np
 
 from zygotone.devices import Host
-from zygotone.dsp.types import Stereo
+from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, Stereo
 from zygotone.engine.block_graph import BlockGraph
 from zygotone.engine.graph import ChainCompiler, SourceNode
 from zygotone.engine.runners import ReadSource
@@ -97,7 +97,7 @@ def process_chain(
     rate_hz: int,
     *,
     key: Stereo | None = None,
-    block_frames: int = 4096,
+    block_frames: int = OFFLINE_BLOCK_FRAMES,
     bpm: float = 120.0,
     clip: Callable[[str], Stereo] | None = None,
     max_tail_s: float = MAX_TAIL_S,

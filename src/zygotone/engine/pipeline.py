@@ -11,6 +11,9 @@ import heapq
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from typing import Any, TypeVar
+
+_T = TypeVar("_T")
 
 THREADS = 2
 # Blocks that the first step may be ahead of whoever takes them: enough to fill both cores, few enough to bound what is held.
@@ -136,3 +139,15 @@ class Pipeline:
                     self._one()
                 else:
                     self._changed.wait()
+
+
+def at_once(works: Sequence[Callable[[], _T]]) -> list[_T]:
+    """What each of ``works`` gives, in their order; none needs another."""
+    results: list[Any] = [None] * len(works)
+
+    def work(step: int, block: int) -> None:
+        results[step] = works[step]()
+
+    for _ in Pipeline([[] for _ in works], 1, work).run():
+        pass
+    return results

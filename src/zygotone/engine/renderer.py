@@ -8,6 +8,7 @@ compressors and filters have settled as they would have in the song, and the lat
 
 from __future__ import annotations
 
+import functools
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
@@ -17,11 +18,11 @@ from typing import Any
 import numpy as np
 
 from zygotone.devices import Host, make_processor
-from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
 from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, StripNode, compile_session
 from zygotone.engine.motion import layer_automation
-from zygotone.engine.pipeline import Pipeline
+from zygotone.engine.pipeline import Pipeline, at_once
 from zygotone.engine.runners import ReadSource, Runner, make_runner
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import ClipSource, Device, InstrumentSource, Layer, Section, Session, walk
@@ -29,7 +30,6 @@ from zygotone.sources import ClipReader, add_layers, render_layer
 
 MAX_TAIL_S = 30.0
 PREROLL_S = 3.2
-BLOCK_FRAMES = 4096
 # Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
 # some device's latency changes.
 _MARGIN_FRAMES = 8192
@@ -159,13 +159,14 @@ class Renderer:
             min(MAX_TAIL_S, max(rings[: len(session.tracks)], default=0.0) + sum(rings[len(session.tracks) :]))
             * session.rate_hz
         )
-        lengths = [
-            self._layer(t.source, layer, session).shape[1]
+        layers = [
+            (t.source, layer)
             for t in session.tracks
             if isinstance(t.source, InstrumentSource)
             for layer in t.source.sounding
         ]
-        return max((n - end for n in lengths), default=0) + ring
+        lengths = at_once([functools.partial(self._layer, *each, session) for each in layers])
+        return max((audio.shape[1] - end for audio in lengths), default=0) + ring
 
     # --- rendering -----------------------------------------------------------------------------------------
 
@@ -186,7 +187,7 @@ class Renderer:
         span: tuple[int, int],
         *,
         preroll_s: float = PREROLL_S,
-        block_frames: int = BLOCK_FRAMES,
+        block_frames: int = OFFLINE_BLOCK_FRAMES,
         progress: Callable[[float], None] | None = None,
         cancelled: Callable[[], bool] = lambda: False,
     ) -> Take:

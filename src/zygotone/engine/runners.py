@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Sequence
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy as np
 from zygotone.devices import Host, make_processor
 from zygotone.devices.pan import pan_gains
 from zygotone.dsp.delays import DelayLine
-from zygotone.dsp.dynamics import replace_not_finite
+from zygotone.dsp.dynamics import is_finite, replace_not_finite
 from zygotone.dsp.levels import db_to_gain
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.engine.graph import BlendNode, DeviceNode, Node, SourceNode, StripNode, SumNode
@@ -28,6 +29,7 @@ class Runner:
         self.gain_db: FloatArray | None = None  # see Processor.gain_db
         self.bad_samples = 0  # how many NaN or infinite samples were replaced so far
         self._latest = max((i.latency for i in node.inputs), default=0)
+        self._in_time = all(i.latency == self._latest for i in node.inputs)
         self._align = [DelayLine(self._latest - i.latency) for i in node.inputs]
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
@@ -45,16 +47,20 @@ class Runner:
         return clean
 
     def _aligned(self, inputs: Sequence[Stereo]) -> list[Stereo]:
+        if self._in_time:
+            return list(inputs)
         return [line.process(x) for line, x in zip(self._align, inputs, strict=True)]
 
 
 class SourceRunner(Runner):
-    def __init__(self, node: SourceNode, read: ReadSource) -> None:
+    """The source is made ready at the first block: where several threads pull blocks, each makes another one ready."""
+
+    def __init__(self, node: SourceNode, reader: Callable[[SourceNode], ReadSource]) -> None:
         super().__init__(node)
-        self._read = read
+        self._ready = functools.cache(lambda: reader(node))
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
-        return self._read(start, frames)
+        return self._ready()(start, frames)
 
 
 class DeviceRunner(Runner):
@@ -111,10 +117,12 @@ class DeviceRunner(Runner):
         with np.errstate(invalid="ignore", over="ignore"):  # what is not finite is dealt with below
             wet = self.processor.process(x, key)
         self.gain_db = self.processor.gain_db
-        dry = self._dry.process(x)
         if self._mix < 1.0:
+            dry = self._dry.process(x)
             # Written so that an idle device gives back its input to the last bit.
             wet = dry + self._mix * (wet - dry)
+        else:
+            self._dry.remember(x)
         wet, bad = _finite(wet)
         if bad:
             self.bad_samples += bad
@@ -164,10 +172,11 @@ class StripRunner(Runner):
         self._node, self._rate_hz = node, rate_hz
         self._motions = by_path(node.motions)
         self._gains = strip_gains(node.level_db, node.pan_pct)
+        self._passes = bool(np.all(self._gains == 1.0))
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         if not self._motions:
-            return inputs[0] * self._gains
+            return inputs[0] if self._passes else inputs[0] * self._gains
         at = np.maximum(0, np.arange(start - self._latest, start - self._latest + frames))
         beats = beats_of(at, rate_hz=self._rate_hz, bpm=self._node.bpm)
         level, pan = np.full(frames, self._node.level_db), np.full(frames, self._node.pan_pct)
@@ -217,15 +226,15 @@ class BlendRunner(Runner):
 
 def _finite(x: Stereo) -> tuple[Stereo, int]:
     """``x``, or a copy in which NaN and infinity are 0, and how many there were."""
-    if np.isfinite(np.sum(x)):  # a single pass; a sum that overflows only means a closer look
+    if is_finite(x):
         return x, 0
     clean = x.copy()
     return clean, replace_not_finite(clean)
 
 
-def make_runner(node: Node, host: Host, read: Callable[[SourceNode], ReadSource]) -> Runner:
+def make_runner(node: Node, host: Host, reader: Callable[[SourceNode], ReadSource]) -> Runner:
     if isinstance(node, SourceNode):
-        return SourceRunner(node, read(node))
+        return SourceRunner(node, reader)
     if isinstance(node, DeviceNode):
         return DeviceRunner(node, host)
     if isinstance(node, StripNode):

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygotone.devices import Host
-from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
 from zygotone.engine.graph import Graph, Node, SourceNode, compile_session
 from zygotone.engine.live import LiveNotes
@@ -30,7 +30,7 @@ def stream_nodes(
     nodes: dict[str, Node],
     span: tuple[int, int],
     *,
-    block_frames: int = 1024,
+    block_frames: int = OFFLINE_BLOCK_FRAMES,
     sink: Callable[[str, Stereo], None],
     progress: Callable[[float], None] = lambda share: None,
 ) -> None:

@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from zygotone.devices import Host
-from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Stereo
 from zygotone.engine.chains import chain_blocks
 from zygotone.engine.graph import Node, compile_session
 from zygotone.engine.renderer import Renderer
@@ -32,7 +32,7 @@ def safe_file_name(name: str) -> str:
 
 def render_files(
     project: Project, *, mix: Path | None, stems: Path | None, track: str | None, section: str | None,
-    block_frames: int, subtype: str, progress: Callable[[float], None] = lambda share: None,
+    block_frames: int = OFFLINE_BLOCK_FRAMES, subtype: str, progress: Callable[[float], None] = lambda share: None,
 ) -> dict[str, int]:  # fmt: skip
     """Write the mix (or one track) to ``mix`` and every track to the folder ``stems``, in one pass.
 

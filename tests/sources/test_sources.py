@@ -23,7 +23,7 @@ from zygotone.session.models import (
     Sound,
     VoiceFilter,
 )
-from zygotone.sources import ClipReader, render_instrument
+from zygotone.sources import ClipReader, add_layers, render_layer
 from zygotone.sources.envelopes import envelope_curve
 from zygotone.sources.instrument import render_note, song_notes
 
@@ -166,6 +166,10 @@ def instrument(*layers: Layer, nudge_ms: float = 0.0) -> InstrumentSource:
     return InstrumentSource(layers=layers, phrases=(line,), parts=(Part(section="a", phrase="p"),))
 
 
+def render_instrument(source: InstrumentSource) -> np.ndarray:
+    return add_layers([(each, render_layer(source, each, SONG, RATE)) for each in source.sounding])
+
+
 def test_a_phrase_repeats_while_its_section_lasts():
     starts = [s for s, _ in song_notes(instrument(layer()), SONG)]
     assert starts == [0.0, 1.0, 2.0, 3.0]  # two bars of two repeats at 120 BPM; nothing in section B
@@ -179,15 +183,15 @@ def test_a_note_does_not_outlast_its_section():
 
 def test_layers_add_up():
     one, two = layer(), Layer.model_validate({**dict(layer(level_db=-3.0)), "id": "y"})
-    both = render_instrument(instrument(one, two), SONG, RATE)
-    alone = [render_instrument(instrument(each), SONG, RATE) for each in (one, two)]
+    both = render_instrument(instrument(one, two))
+    alone = [render_instrument(instrument(each)) for each in (one, two)]
     np.testing.assert_allclose(both, alone[0] + alone[1], atol=1e-12)
-    assert not render_instrument(instrument(layer(mute=True)), SONG, RATE).any()
+    assert not render_instrument(instrument(layer(mute=True))).any()
 
 
 @pytest.mark.parametrize("nudge_ms", [0.0, 7.5])
 def test_a_nudge_moves_every_note(nudge_ms):
-    audio = render_instrument(instrument(layer(envelope=Envelope(attack_ms=0)), nudge_ms=nudge_ms), SONG, RATE)
+    audio = render_instrument(instrument(layer(envelope=Envelope(attack_ms=0)), nudge_ms=nudge_ms))
     first = int(np.argmax(np.abs(audio[0]) > 1e-6))
     assert abs(first - nudge_ms * 48) <= 2
 
@@ -197,7 +201,7 @@ def test_a_tail_rings_past_the_song():
     source = InstrumentSource(
         layers=(layer(envelope=Envelope(release_ms=500)),), phrases=(late,), parts=(Part(section="b", phrase="p"),)
     )
-    audio = render_instrument(source, SONG, RATE)
+    audio = render_instrument(source)
     assert audio.shape[1] == round((SONG.length_s + 0.5) * RATE)
 
 

@@ -25,8 +25,10 @@ KIND = Kind(
     ),
 )  # fmt: skip
 
-# Kept below the ceiling, for the peaks that the moving gain itself makes between samples, and for yet other filters.
+# Kept below the ceiling, for the peaks that the moving gain itself makes between samples, and for yet other filters; a
+# gain that has less than 1.5 ms to come down makes more of them, by so much for each millisecond.
 _ROOM_DB = 0.07
+_SHORT_MS, _SHORT_DB_MS = 1.5, 0.18
 
 
 @device(KIND)
@@ -34,7 +36,8 @@ class Limiter(Processor):
     """Reads the peaks, holds the gain they need over the lookahead, and comes down along a smooth curve."""
 
     def __init__(self, params: Values, host: Host) -> None:
-        self._ceiling = 10.0 ** ((params["ceiling_dbtp"] - _ROOM_DB) / 20.0)
+        room_db = _ROOM_DB + _SHORT_DB_MS * max(0.0, _SHORT_MS - params["lookahead_ms"])
+        self._ceiling = 10.0 ** ((params["ceiling_dbtp"] - room_db) / 20.0)
         self._release = smoothing(params["release_ms"] * 1e-3, sample_rate_hz=host.rate_hz)
         frames = max(8, seconds_to_frames(params["lookahead_ms"] * 1e-3, sample_rate_hz=host.rate_hz))
         self.latency = frames + PEAK_LATENCY

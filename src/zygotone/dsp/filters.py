@@ -160,6 +160,15 @@ class SosStereo(Memory):
         return y
 
 
+def filtered(sos: FloatArray, x: FloatArray) -> FloatArray:
+    """A whole signal of one channel or two, (channels, n), through sections (k, 6), from rest."""
+    if len(x) == 2:
+        return SosStereo(sos).process(x)
+    y = np.empty_like(x)
+    sos_mono(np.atleast_2d(sos), x[0], np.zeros((len(np.atleast_2d(sos)), 2)), y[0])
+    return y
+
+
 @kernel
 def svf_lowpass(
     x: FloatArray, cutoff_hz: FloatArray, resonance: float, sample_rate_hz: float, state: FloatArray, y: FloatArray

@@ -28,14 +28,16 @@ class _Reader:
 
 # What lies between the samples is a matter of the filter that rebuilds it. The first is flat to 0.488 fs within 0.1 dB;
 # the second (that of scipy.signal.resample_poly, and much like those in common meters) lets less through and overshoots
-# more. The others, a steep one as in good resamplers and one that is close to the ideal, matter only where there is
-# something near half the sample rate, which is where the first two disagree.
+# more. The third is steep, as in good resamplers, and takes off the top: without it what is left may be higher. It is asked
+# wherever a peak may be near. The fourth, close to the ideal, matters only where there is something near half the sample
+# rate, which is where the first two disagree.
 _READERS = (_Reader(48, 3.0), _Reader(10, 5.0), _Reader(90, 12.0, 0.956), _Reader(192, 2.0))
 _MOST = max(reader.half for reader in _READERS)
 PEAK_LATENCY = _MOST
 _DISAGREE = 0.005  # of the ceiling
-# And there the peak is taken for a little larger than any of them reads, for the filters that nobody thought of.
+# And there the peak is taken for a little larger than the last two read, for the filters that nobody thought of.
 _DOUBT = 1.025
+_NEAR = 0.7  # of the ceiling: what the first two read there, the third may read as a peak
 _TILE = 256
 
 _Taps = tuple[Single, ...]
@@ -97,13 +99,15 @@ def _read_peaks(
     """
     n = peak.shape[0]
     points = np.empty((_PHASES, _TILE + 1), dtype=np.float32)
+    own = np.empty(_TILE)  # the largest that the first two read in each frame
     halfway = np.zeros((2, _TILE), dtype=np.float32)  # what the first two readers found in the middle between frames
     for at in range(0, n, _TILE):
         width = min(_TILE, n - at)
         middle = joined[1 + _MOST + at : 1 + _MOST + at + width]
         for i in range(width):
-            peak[at + i] = max(peak[at + i], abs(middle[i]))
-        far = _largest(joined[1 + _MOST + at - 48 : 1 + _MOST + at + 48 + width]) * most_gain < ceiling
+            own[i] = abs(middle[i])
+        reach = readers[2].shape[1] // 2
+        far = _largest(joined[1 + _MOST + at - reach : 1 + _MOST + at + reach + width]) * most_gain < ceiling
         for r in range(2):
             taps = readers[r]
             half = taps.shape[1] // 2
@@ -119,15 +123,16 @@ def _read_peaks(
             y, z = held[r, 0], held[r, 1]
             for i in range(width):
                 a, b, c, d = abs(points[0, i]), abs(points[1, i]), abs(points[2, i]), abs(points[3, i])
-                top = _peak_of_frame(a, b, c, d, y, z, ceiling)
-                if top > peak[at + i]:
-                    peak[at + i] = top
+                own[i] = max(own[i], _peak_of_frame(a, b, c, d, y, z, ceiling))
                 y, z = float(c), float(d)
             held[r, 0], held[r, 1] = y, z
+        for i in range(width):
+            peak[at + i] = max(peak[at + i], own[i])
         doubt = _DISAGREE * ceiling
-        if far or not _apart(halfway[0, :width], halfway[1, :width], doubt):
+        disagree = not far and _apart(halfway[0, :width], halfway[1, :width], doubt)
+        if far or not (disagree or np.max(own[:width]) > _NEAR * ceiling):
             continue
-        for r in range(2, len(readers)):
+        for r in range(2, len(readers) if disagree else 3):
             taps = readers[r]
             half = taps.shape[1] // 2
             # From one frame before, so that it does not matter where a block begins.
@@ -137,16 +142,16 @@ def _read_peaks(
             for p in range(1, _PHASES):
                 fir_add(taps[p - 1], x, points[p, : width + 1])
             for i in range(width):
-                if abs(halfway[0, i] - halfway[1, i]) > doubt:
+                doubted = abs(halfway[0, i] - halfway[1, i]) > doubt
+                if doubted or (r == 2 and own[i] > _NEAR * ceiling):
                     a, b, c, d = (
                         abs(points[0, i + 1]),
                         abs(points[1, i + 1]),
                         abs(points[2, i + 1]),
                         abs(points[3, i + 1]),
                     )
-                    top = _DOUBT * _peak_of_frame(a, b, c, d, abs(points[2, i]), abs(points[3, i]), ceiling)
-                    if top > peak[at + i]:
-                        peak[at + i] = top
+                    top = _peak_of_frame(a, b, c, d, abs(points[2, i]), abs(points[3, i]), ceiling)
+                    peak[at + i] = max(peak[at + i], _DOUBT * top if doubted else top)
 
 
 @kernel
@@ -165,7 +170,7 @@ class TruePeak(Memory):
     def __init__(self, ceiling: float) -> None:
         self._ceiling = ceiling
         self._taps = _taps()
-        self._most_gain = float(np.max(np.sum(np.abs(self._taps[0]), axis=1)))
+        self._most_gain = max(float(np.max(np.sum(np.abs(taps), axis=1))) for taps in self._taps[:3])
         self._past_state = np.zeros((2, 1 + 2 * _MOST), dtype=np.float32)
         self._held_state = np.zeros((2, 2, 2))
 

@@ -64,6 +64,9 @@ class Oversampler(Memory):
             Polyphase(2 ** (s + 1), 2**s, downsampling_rows(_taps(s), 2 ** (s + 1))) for s in reversed(range(stages))
         ]
 
+        # Of the way down alone, in frames of the upper rate.
+        self.down_latency_raised = sum(_STAGES[s][0] * 2 ** (stages - 1 - s) for s in range(stages))
+
     def up(self, x: FloatArray) -> Single:
         """x (n,) to the phases of the upper rate, shape (factor, n)."""
         phases = x.astype(np.float32)[None]
@@ -76,3 +79,15 @@ class Oversampler(Memory):
         for stage in self._down:
             phases = stage.process(phases)
         return np.asarray(phases[0], dtype=np.float64)
+
+
+def lowered(raised: FloatArray, factor: int) -> FloatArray:
+    """A whole signal at ``factor`` (2 or 4) times the rate, (factor · n,), brought to the base rate, (n,), without delay."""
+    over = Oversampler(factor)
+    n = len(raised) // factor
+    late = over.down_latency_raised
+    early = -late % factor  # so that the delay is whole frames
+    late = (late + early) // factor
+    padded = np.zeros((n + late, factor), dtype=np.float32)
+    padded.reshape(-1)[early : early + len(raised)] = raised
+    return over.down(np.ascontiguousarray(padded.T))[late:]

@@ -1,4 +1,4 @@
-"""Band-limited single cycles and the reader that plays them."""
+"""Band-limited single cycles."""
 
 from __future__ import annotations
 
@@ -7,7 +7,6 @@ import math
 
 import numpy as np
 
-from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import FloatArray
 
 SHAPES = ("sine", "triangle", "saw", "pulse")
@@ -39,23 +38,3 @@ def single_cycle(shape: str, harmonics: int, pulse_width: float = 0.5) -> FloatA
     cycle = np.fft.irfft(spectrum * size / 2, size)
     cycle.setflags(write=False)
     return np.asarray(cycle)
-
-
-@kernel
-def read_cycle(cycle: FloatArray, phase: float, step: FloatArray, y: FloatArray) -> float:
-    """Adds the cycle to y (n,), by cubic interpolation (Hermite). step (n,) cycles per frame; returns the phase."""
-    size = cycle.shape[0]
-    mask = size - 1
-    for i in range(y.shape[0]):
-        at = phase * size
-        k = int(at)
-        t = at - k
-        p0, p1 = cycle[(k - 1) & mask], cycle[k & mask]
-        p2, p3 = cycle[(k + 1) & mask], cycle[(k + 2) & mask]
-        c1 = 0.5 * (p2 - p0)
-        c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
-        c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
-        y[i] += ((c3 * t + c2) * t + c1) * t + p1
-        phase += step[i]
-        phase -= math.floor(phase)
-    return phase

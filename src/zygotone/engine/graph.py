@@ -20,6 +20,7 @@ from zygotone.session.automation import Lane
 from zygotone.session.models import Device, InstrumentSource, Layer, Session, Strip, Track, branches
 from zygotone.session.params import Param, Values
 from zygotone.session.value import Value
+from zygotone.sources.instrument import fader_paths, unfaded
 
 
 @functools.lru_cache(maxsize=4096)
@@ -68,6 +69,7 @@ class SourceNode(Node):
     track: Track | None = None
     motions: tuple[Motion, ...] = ()
     layers: tuple[str, ...] = ()  # of an instrument: which of its layers
+    faded: bool = True  # whether their levels and pans are in it, or come later
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -239,35 +241,48 @@ class _SessionCompiler:
         return self.raw[strip.id]
 
     def _played(self, track: Track, output: str) -> Node:
-        """What a track's source gives to its chain, or past it (``direct``): layers, those with a chain of their own
-        through it."""
+        """What a track's source gives to its chain, or past it (``direct``): layers, those with a chain of their own or
+        with faders that move through these."""
         if not isinstance(track.source, InstrumentSource):
             return self._source(track, ())
         layers = [layer for layer in track.source.sounding if layer.output == output]
-        plain = [layer for layer in layers if not layer.chain]
+        plain = [layer for layer in layers if not layer.chain and not self._fader_lanes(track, layer)]
         parts: list[Node] = []
         if plain or not layers:
             parts.append(self._source(track, tuple(plain), output))
         for layer in layers:
-            if layer.chain:
-                source = self._source(track, (layer,), layer.id)
-                parts.append(self.chain_compiler.chain(f"{track.id}/layer:{layer.id}", layer.chain, source))
+            if layer in plain:
+                continue
+            source = self._source(track, (unfaded(layer),), layer.id, faded=False)
+            node = self.chain_compiler.chain(f"{track.id}/layer:{layer.id}", layer.chain, source)
+            pan = layer.pan_pct if "pan_pct" in fader_paths(layer) else 0.0
+            moving = self._fader_lanes(track, layer)
+            place = (track.id, f"fader:{layer.id}")
+            parts.append(fader(place, node, layer.level_db, pan, self.session.song.tempo_bpm, moving))
         return parts[0] if len(parts) == 1 else summed((track.id, f"layers:{output}"), parts)
 
-    def _source(self, track: Track, layers: tuple[Layer, ...], place: str = "source") -> SourceNode:
+    def _layer_lanes(self, track: Track, layer: Layer) -> tuple[Motion, ...]:
+        return self._lanes.get((track.id, f"layer:{layer.id}"), ())
+
+    def _fader_lanes(self, track: Track, layer: Layer) -> tuple[Motion, ...]:
+        return tuple(m for m in self._layer_lanes(track, layer) if m.path in fader_paths(layer))
+
+    def _source(
+        self, track: Track, layers: tuple[Layer, ...], place: str = "source", *, faded: bool = True
+    ) -> SourceNode:
         motions = tuple(
-            m for layer in layers for m in self._lanes.get((track.id, f"layer:{layer.id}"), ())
-        )  # fmt: skip
+            m for layer in layers for m in self._layer_lanes(track, layer) if m.path not in fader_paths(layer)
+        )
         source: Value = track.source
         if isinstance(source, InstrumentSource):
             source = source.replace(layers=tuple(layer.replace(chain=()) for layer in layers), macros=("",) * 4)
         key = _digest(
-            "source", self.session.rate_hz, self._song_digest, _value_digest(source), track.nudge_ms,
+            "source", faded, self.session.rate_hz, self._song_digest, _value_digest(source), track.nudge_ms,
             *(m.digest for m in motions),
         )  # fmt: skip
         where = (track.id, "source" if place == "chain" else place)
         ids = tuple(layer.id for layer in layers)
-        return SourceNode(key, where, 0, track=track, motions=motions, layers=ids)
+        return SourceNode(key, where, 0, track=track, motions=motions, layers=ids, faded=faded)
 
     def _enter(self, strip: Strip) -> None:
         if strip.id in self._open:

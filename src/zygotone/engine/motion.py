@@ -17,7 +17,6 @@ from zygotone.engine.graph import Motion
 from zygotone.session.automation import lane_values
 from zygotone.session.instruments import Layer, layer_value
 from zygotone.session.params import Values
-from zygotone.sources.instrument import side_gains
 from zygotone.sources.modulation import Automation
 
 
@@ -43,11 +42,6 @@ def layer_automation(layer: Layer, motions: Sequence[Motion]) -> Automation:
         return lambda beats: moved(mine, layer_value(layer, path), beats)
 
     return {path: follow(path, mine) for path, mine in by_path(motions).items()}
-
-
-def moving_gains(level_db: FloatArray, pan_pct: FloatArray) -> FloatArray:
-    """Gains of left and right for a level and a pan that differ from frame to frame: both (n,), the result (2, n)."""
-    return side_gains(level_db, pan_pct)
 
 
 def by_path(motions: Sequence[Motion]) -> dict[str, list[Motion]]:

@@ -9,7 +9,7 @@ import numpy as np
 from zygotone.dsp.types import Stereo
 from zygotone.engine.chains import process_chain
 from zygotone.session.instruments import InstrumentSource, Note
-from zygotone.sources.instrument import add_layers, release_frames, render_voices
+from zygotone.sources.instrument import add_layers, as_stereo, release_frames, render_voices
 from zygotone.sources.voices import SongNote, allocate
 
 
@@ -33,8 +33,8 @@ def play_notes(
             automation={}, clip=read,
         )  # fmt: skip
         if layer.chain:
-            audio = process_chain(audio, layer.chain, rate_hz, bpm=bpm, clip=read, max_tail_s=max_tail_s)
-        parts.append(audio)
+            audio = process_chain(as_stereo(audio), layer.chain, rate_hz, bpm=bpm, clip=read, max_tail_s=max_tail_s)
+        parts.append((layer, audio))
     return add_layers(parts)
 
 

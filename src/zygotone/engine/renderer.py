@@ -26,7 +26,8 @@ from zygotone.engine.pipeline import Pipeline, at_once
 from zygotone.engine.runners import ReadSource, Runner, make_runner
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import ClipSource, Device, InstrumentSource, Layer, Section, Session, walk
-from zygotone.sources import ClipReader, add_layers, render_layer
+from zygotone.sources import ClipReader, render_layer
+from zygotone.sources.instrument import fader_paths, layer_gains, unfaded
 
 MAX_TAIL_S = 30.0
 PREROLL_S = 3.2
@@ -34,6 +35,7 @@ PREROLL_S = 3.2
 # some device's latency changes.
 _MARGIN_FRAMES = 8192
 _MEMO_SIZE = 2000
+_UNITY = np.ones((2, 1))
 
 
 class Cancelled(Exception):
@@ -116,8 +118,8 @@ class Renderer:
                 return lambda start, frames: read(start - nudge, frames)
             wanted = [layer for layer in track.source.sounding if layer.id in node.layers]
             parts = [self._layer(track.source, layer, session, node.motions) for layer in wanted]
-            audio = parts[0] if len(parts) == 1 else add_layers(parts)
-            return lambda start, frames: _cut(audio, start - nudge, frames)
+            gains = [layer_gains(layer) if node.faded else _UNITY for layer in wanted]
+            return lambda start, frames: _cut(parts, gains, start - nudge, frames)
 
         return reader
 
@@ -131,11 +133,11 @@ class Renderer:
     def _layer(
         self, source: InstrumentSource, layer: Layer, session: Session, motions: tuple[Motion, ...] = ()
     ) -> Stereo:
-        """A layer over the whole song, before its chain; the same however its level on other layers is set."""
-        mine = tuple(m for m in motions if m.lane.layer == layer.id)
+        """A layer over the whole song, before its chain and its faders; (1, n) where both sides are alike."""
+        mine = tuple(m for m in motions if m.lane.layer == layer.id and m.path not in fader_paths(layer))
         # What other layers are matters only where they decide how long a voice takes room.
         releases = max(each.envelope.release_ms for each in source.layers)
-        sound = layer.replace(name="", chain=(), output="chain", mute=False, solo=False)
+        sound = unfaded(layer).replace(name="", chain=(), output="chain", mute=False, solo=False)
         key = (
             sound, source.voices, source.lfos, source.phrases, source.parts, releases,
             session.song.replace(title="", key="C major"), session.rate_hz, mine,
@@ -391,12 +393,12 @@ def chain_tail_s(session: Session, chain: tuple[Device, ...]) -> float:
     return sum(make_processor(d, host).tail_s for _, d in walk(chain) if d.on and d.spec.rings)
 
 
-def _cut(audio: Stereo, start: int, frames: int) -> Stereo:
-    """Frames ``start`` to ``start + frames`` of ``audio``, silence outside it."""
-    first, last = max(0, -start), min(frames, audio.shape[1] - start)
-    if first == 0 and last == frames:
-        return np.ascontiguousarray(audio[:, start : start + frames], dtype=np.float64)
+def _cut(parts: Sequence[FloatArray], gains: Sequence[FloatArray], start: int, frames: int) -> Stereo:
+    """Frames ``start`` to ``start + frames`` of the sum of ``parts``, (1 or 2, n) each, at their ``gains`` (2, 1); silence
+    outside of them."""
     out = np.zeros((2, frames))
-    if last > first:
-        out[:, first:last] = audio[:, start + first : start + last]
+    for audio, gain in zip(parts, gains, strict=True):
+        first, last = max(0, -start), min(frames, audio.shape[1] - start)
+        if last > first:
+            out[:, first:last] += gain * audio[:, start + first : start + last]
     return out

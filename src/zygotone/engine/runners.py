@@ -14,7 +14,8 @@ from zygotone.dsp.dynamics import is_finite, replace_not_finite
 from zygotone.dsp.levels import db_to_gain
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.engine.graph import BlendNode, DeviceNode, Node, SourceNode, StripNode, SumNode
-from zygotone.engine.motion import beats_of, by_path, moved, moving_gains, read_path, write_path
+from zygotone.engine.motion import beats_of, by_path, moved, read_path, write_path
+from zygotone.sources.instrument import side_gains
 
 ReadSource = Callable[[int, int], Stereo]  # first frame of the song, frames
 _TAIL_IS_OVER_S = 0.5
@@ -185,7 +186,7 @@ class StripRunner(Runner):
                 pan = moved(motions, self._node.pan_pct, beats)
             else:  # level_db, a send's level, or a branch's gain: what this fader is there for
                 level = moved(motions, self._node.level_db, beats)
-        return inputs[0] * moving_gains(level, pan)
+        return inputs[0] * side_gains(level, pan)
 
 
 def strip_gains(level_db: float, pan_pct: float) -> FloatArray:

@@ -2,9 +2,9 @@
 
 from zygotone.sources import drum, fm, formant, noise, oscillator, sample, string, wavetable
 from zygotone.sources.clip import ClipReader
-from zygotone.sources.instrument import add_layers, render_instrument, render_layer
+from zygotone.sources.instrument import add_layers, render_layer
 
 __all__ = [
-    "ClipReader", "add_layers", "drum", "fm", "formant", "noise", "oscillator", "render_instrument", "render_layer",
+    "ClipReader", "add_layers", "drum", "fm", "formant", "noise", "oscillator", "render_layer",
     "sample", "string", "wavetable",
 ]  # fmt: skip

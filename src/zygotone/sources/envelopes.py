@@ -23,60 +23,82 @@ def _bent(t: float, curve: float) -> float:
 
 
 @kernel
-def _way(y: FloatArray, at: int, start: float, end: float, frames: int, curve: float) -> int:
-    """From ``start`` towards ``end`` over ``frames``, as far as y goes; returns where it ended. The exponential is stepped
-    by a factor, not worked out at each frame."""
-    stop = int(min(y.shape[0], at + frames))
-    k = _BEND * curve
+def _way(y: FloatArray, every: int, begin: int, until: int, start: float, end: float, frames: int, curve: float) -> int:
+    """From ``start`` at frame ``begin`` towards ``end`` over ``frames``, as far as frame ``until``; y (points,) has a value for
+    each ``every`` frames. Returns the frame where it ended. The exponential is stepped by a factor, not worked out each
+    time."""
+    stop = min(begin + frames, until)
     if frames <= 0:
-        return at
+        return begin
+    first = -(-begin // every)
+    last = min(y.shape[0], -(-stop // every))
+    k = _BEND * curve
     if abs(k) < 1e-6:
-        for i in range(at, stop):
-            y[i] = start + (end - start) * (i - at) / frames
+        slope = (end - start) / frames
+        for i in range(first, last):
+            y[i] = start + slope * (i * every - begin)
         return stop
-    factor = math.exp(-k / frames)
+    factor = math.exp(-k * every / frames)
     scale = (end - start) / (1.0 - math.exp(-k))
-    power = 1.0
-    for i in range(at, stop):
+    power = math.exp(-k * (first * every - begin) / frames)
+    for i in range(first, last):
         y[i] = start + scale * (1.0 - power)
         power *= factor
     return stop
 
 
 @kernel
-def _held(
-    y: FloatArray,
-    delay: int,
-    attack: int,
-    hold: int,
-    decay: int,
-    sustain: float,
-    attack_curve: float,
-    decay_curve: float,
-) -> None:
-    at = min(y.shape[0], delay)
-    y[:at] = 0.0
-    at = _way(y, at, 0.0, 1.0, attack, attack_curve)
-    stop = min(y.shape[0], at + hold)
-    y[at:stop] = 1.0
-    at = _way(y, stop, 1.0, sustain, decay, decay_curve)
-    y[at:] = sustain
+def _stay(y: FloatArray, every: int, begin: int, until: int, value: float) -> None:
+    for i in range(-(-begin // every), min(y.shape[0], -(-until // every))):
+        y[i] = value
 
 
-def envelope_curve(envelope: Envelope, gate_frames: int, rate_hz: int) -> FloatArray:
-    """The envelope of a note held for ``gate_frames``, with its release; shape (frames,), 0 to 1."""
+@kernel
+def _curve(
+    y: FloatArray, every: int, gate: int, delay: int, attack: int, hold: int, decay: int, sustain: float, release: int,
+    attack_curve: float, decay_curve: float, release_curve: float,
+) -> None:  # fmt: skip
+    """y (points,), at frames 0, ``every``, 2·``every`` and so on of a note held for ``gate``; 0 after the release."""
+    at = min(delay, gate)
+    _stay(y, every, 0, at, 0.0)
+    begun = at
+    at = _way(y, every, begun, gate, 0.0, 1.0, attack, attack_curve)
+    stop = min(at + hold, gate)
+    _stay(y, every, at, stop, 1.0)
+    fallen = _way(y, every, stop, gate, 1.0, sustain, decay, decay_curve)
+    _stay(y, every, fallen, gate, sustain)
+    # Where it stands when the key comes up, a frame before which was the last that it was held.
+    held = gate - 1
+    if held < begun:
+        last = 0.0
+    elif held < at:
+        last = _bent((held - begun) / attack, attack_curve)
+    elif held < stop:
+        last = 1.0
+    elif held < fallen:
+        last = 1.0 - (1.0 - sustain) * _bent((held - stop) / decay, decay_curve)
+    else:
+        last = sustain
+    ended = _way(y, every, gate, gate + release, last, 0.0, release, release_curve)
+    _stay(y, every, ended, y.shape[0] * every, 0.0)
+
+
+def envelope_curve(
+    envelope: Envelope, gate_frames: int, rate_hz: int, *, every: int = 1, points: int | None = None
+) -> FloatArray:
+    """The envelope of a note held for ``gate_frames``, 0 to 1: a value for each ``every`` frames, as many as hold and release
+    need or ``points``."""
 
     def frames(ms: float) -> int:
         return round(ms * 1e-3 * rate_hz)
 
     release = frames(envelope.release_ms)
-    line = np.empty(gate_frames + release)
-    _held(
-        line[:gate_frames], frames(envelope.delay_ms), frames(envelope.attack_ms), frames(envelope.hold_ms),
-        frames(envelope.decay_ms), envelope.sustain, envelope.attack_curve, envelope.decay_curve,
+    line = np.empty(-(-(gate_frames + release) // every) if points is None else points)
+    _curve(
+        line, every, gate_frames, frames(envelope.delay_ms), frames(envelope.attack_ms), frames(envelope.hold_ms),
+        frames(envelope.decay_ms), envelope.sustain, release, envelope.attack_curve, envelope.decay_curve,
+        envelope.release_curve,
     )  # fmt: skip
-    last = float(line[gate_frames - 1]) if gate_frames else 0.0
-    _way(line, gate_frames, last, 0.0, release, envelope.release_curve)
     return line
 
 

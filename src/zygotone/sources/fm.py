@@ -8,6 +8,7 @@ import math
 import numpy as np
 
 from zygotone.dsp.oscillators import OPERATORS, bend_phases
+from zygotone.dsp.oversampling import lowered
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Param, Values, choice, defaults, number, share
@@ -173,25 +174,7 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     raised = np.zeros(note.frames * factor)
     bend_phases(steps, levels, matrix, outputs, factor, raised)
     if factor > 1:
-        raised = _lowered(raised, factor)
+        raised = lowered(raised, factor)
     scale = 1.0 / max(1.0, float(np.sum(outputs)) ** 0.5)
     y = scale * raised[: note.frames]
     return np.asarray(y[None])
-
-
-def _lowered(raised: FloatArray, factor: int) -> FloatArray:
-    """At the base rate again: filtered, then one frame of ``factor`` kept; the filter's delay taken off."""
-    import scipy.signal  # late, as it takes a second to load and the window is to be there first
-
-    taps = _closing(factor)
-    half = (len(taps) - 1) // 2
-    padded = np.concatenate([raised, np.zeros(half)])
-    return np.asarray(scipy.signal.upfirdn(taps, padded, 1, factor)[half // factor :])
-
-
-@functools.lru_cache(maxsize=4)
-def _closing(factor: int) -> FloatArray:
-    """Low-pass before the rate is lowered: flat to 0.42 of the lower rate, 100 dB down from where folding would be heard."""
-    import scipy.signal
-
-    return np.asarray(scipy.signal.firwin(64 * factor + 1, 0.92 / factor, window=("kaiser", 9.0)))

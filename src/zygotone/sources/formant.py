@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygotone.dsp.filters import BUTTERWORTH_Q, highpass_sos
+from zygotone.dsp.filters import BUTTERWORTH_Q, filtered, highpass_sos
+from zygotone.dsp.noises import endless_noise
 from zygotone.dsp.oscillators import read_cycles
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.dsp.voice_filters import resonators
+from zygotone.dsp.voice_filters import one_pole, resonators
 from zygotone.dsp.wavetables import harmonics_below, single_cycle
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, choice, level, number, share, whole
@@ -63,12 +64,9 @@ def formant_tracks(params: Values, note: NoteRequest) -> tuple[FloatArray, Float
 
 @source(KIND)
 def render(params: Values, note: NoteRequest) -> Stereo:
-    import scipy.signal  # late, as it takes a second to load and the window is to be there first
-
     freqs, widths = formant_tracks(params, note)
     count = params["singers"]
     out = np.zeros((1 if count == 1 else 2, note.frames))
-    rng = np.random.default_rng(4481)
     for n in range(count):
         cents = 0.0 if count == 1 else 9.0 * (2.0 * n / (count - 1) - 1.0)
         ratio = 2.0 ** (cents / 1200.0)
@@ -79,10 +77,10 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         cycle = single_cycle("saw", harmonics_below(top, note.rate_hz))
         read_cycles(cycle[None], np.zeros(note.cells + 1), note.steps, ratio, (0.618 * n) % 1.0, 1.0, y)
         # The glottis: a saw falls by 6 dB an octave; soft voices fall by 12 and more.
-        y = _softened(y, 300.0 + 3000.0 * params["effort"] ** 2, note.rate_hz)
+        _soften(y, 300.0 + 3000.0 * params["effort"] ** 2, note.rate_hz)
         if params["breath_db"] > -60.0:
-            hiss = rng.standard_normal(note.frames) * 0.3 * 10.0 ** (params["breath_db"] / 20.0)
-            y += hiss
+            breath = endless_noise("white", note.frames, sample_rate_hz=note.rate_hz, number=n)[0]
+            y += 0.3 * 10.0 ** (params["breath_db"] / 20.0) * breath
         resonators(y, freqs, widths, float(note.rate_hz))
         if count == 1:
             out[0] += y
@@ -92,13 +90,9 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         out[1] += y * np.sqrt(1.0 - max(0.0, -side)) / np.sqrt(count)
     # Nothing is sung below the note itself, and the resonators would let a rumble of the breath through.
     edge = highpass_sos(max(40.0, 0.5 * float(np.min(note.hz))), BUTTERWORTH_Q, sample_rate_hz=note.rate_hz)
-    return np.asarray(0.35 * scipy.signal.sosfilt(edge[None], out, axis=1))
+    return 0.35 * filtered(edge, out)
 
 
-def _softened(y: FloatArray, corner_hz: float, rate_hz: int) -> FloatArray:
-    """First-order low-pass, level at 200 Hz kept."""
-    import scipy.signal  # late, as it takes a second to load and the window is to be there first
-
-    pole = np.exp(-2.0 * np.pi * corner_hz / rate_hz)
-    gain = np.sqrt(1.0 + (200.0 / corner_hz) ** 2)
-    return np.asarray(scipy.signal.lfilter([gain * (1.0 - pole)], [1.0, -pole], y))
+def _soften(y: FloatArray, corner_hz: float, rate_hz: int) -> None:
+    """In place: first-order low-pass, level at 200 Hz kept."""
+    one_pole(y, float(np.exp(-2.0 * np.pi * corner_hz / rate_hz)), float(np.sqrt(1.0 + (200.0 / corner_hz) ** 2)))

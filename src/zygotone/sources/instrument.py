@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,8 +22,6 @@ from zygotone.sources.voices import SongNote, Voice, allocate, limited
 _CUT_S = 0.005
 MAX_TAIL_S = 30  # a layer sounds on past the song for so long at most
 _NO_LFOS = (Lfo(), Lfo())
-# Where automation moves a layer, by its id: values of its parameters over beats of the song.
-MovingLayers = Mapping[str, Automation]
 
 
 def song_notes(source: InstrumentSource, song: Song) -> Iterator[tuple[float, Note]]:
@@ -80,6 +78,11 @@ def release_frames(layer: Layer, rate_hz: int) -> int:
     return round(layer.envelope.release_ms * 1e-3 * rate_hz)
 
 
+def as_stereo(audio: FloatArray) -> Stereo:
+    """(1 or 2, n) to (2, n)."""
+    return audio if len(audio) == 2 else np.repeat(audio, 2, axis=0)
+
+
 # --- one voice -----------------------------------------------------------------------------------------------------
 
 
@@ -91,8 +94,14 @@ class RenderedVoice:
     curve: FloatArray
     gains: FloatArray
 
-    def add_to(self, out: Stereo, at: int) -> None:
-        """Into out (2, n) from frame ``at``, which may be below 0; what does not fit is left out."""
+    @property
+    def alike(self) -> bool:
+        """Whether both sides are."""
+        return len(self.audio) == 1 and self.gains.shape[1] == 1 and bool(self.gains[0, 0] == self.gains[1, 0])
+
+    def add_to(self, out: FloatArray, at: int) -> None:
+        """Into out (2, n), or (1, n) of a voice whose sides are alike, from frame ``at``, which may be below 0; what does not
+        fit is left out."""
         skip, end = max(0, -at), min(out.shape[1] - at, len(self.curve))
         if end <= skip:
             return
@@ -134,7 +143,7 @@ def render_voice(
         line = line + motions.value("pitch")
     if layer.bend_semitones != 0.0:
         line = line + layer.bend_semitones * motions.source("bend")
-    hz = a4_hz * 2.0 ** ((line - 69.0) / 12.0)
+    hz = a4_hz * np.exp2((line - 69.0) / 12.0)
     moving = motions.moving_sound()
     params = layer.sound.params
     for path, values in moving.items():  # what a source does not follow it takes as it is when the note begins
@@ -155,7 +164,7 @@ def _filter(layer: Layer, motions: Motions, line: FloatArray, velocity: float, a
     octaves = f.velocity_octaves * (velocity - 1.0) + f.key_follow * (line - 60.0) / 12.0
     if f.envelope_octaves != 0.0:
         octaves = octaves + f.envelope_octaves * motions.source("filter")
-    cutoff_hz = np.clip(motions.value("filter.cutoff_hz") * 2.0**octaves, 20.0, 0.45 * rate_hz)
+    cutoff_hz = np.clip(motions.value("filter.cutoff_hz") * np.exp2(octaves), 20.0, 0.45 * rate_hz)
     voice_filter(
         audio, MODES.index(f.mode), 2 if f.slope_db_oct == 24 else 1, np.tan(np.pi * cutoff_hz / rate_hz),
         motions.value("filter.resonance"), 10.0 ** (motions.value("filter.drive_db") / 20.0),
@@ -163,21 +172,45 @@ def _filter(layer: Layer, motions: Motions, line: FloatArray, velocity: float, a
 
 
 def _sides(motions: Motions, layer: Layer, frames: int) -> FloatArray:
-    """Gains of left and right by level and pan: (2, 1), or (2, frames) where they move."""
-    if not (motions.moves("level_db") or motions.moves("pan_pct")):
-        return side_gains(np.array([layer.level_db]), np.array([layer.pan_pct]))
+    """Gains of left and right as routes have them: (2, 1), or (2, frames) where they move."""
+    if not (motions.routed("level_db") or motions.routed("pan_pct")):
+        return np.ones((2, 1))
     at = np.arange(frames) / GRID_FRAMES
     boundaries = np.arange(motions.cells + 1)
-    level, pan = motions.value("level_db"), motions.value("pan_pct")
-    gains = side_gains(level, pan)
+    pan = motions.value("pan_pct") if pans_voices(layer) else np.zeros(motions.cells + 1)
+    gains = side_gains(motions.added("level_db"), pan)
     return np.stack([np.interp(at, boundaries, gains[0]), np.interp(at, boundaries, gains[1])])
 
 
 def side_gains(level_db: FloatArray, pan_pct: FloatArray) -> FloatArray:
     """Gains of left and right, (2, n), at constant power; the middle is 1 on both."""
     angle = (pan_pct / 100.0 + 1.0) * (np.pi / 4.0)
-    gain = 10.0 ** (level_db / 20.0) * np.sqrt(2.0)
-    return np.stack([np.maximum(np.cos(angle), 0.0) * gain, np.maximum(np.sin(angle), 0.0) * gain])
+    sides = np.sqrt(2.0) * np.maximum(np.stack([np.cos(angle), np.sin(angle)]), 0.0)
+    return np.asarray(10.0 ** (level_db / 20.0) * np.where(pan_pct == 0.0, 1.0, sides))
+
+
+# --- a layer's faders, which come after its own chain ---------------------------------------------------------------
+
+
+def pans_voices(layer: Layer) -> bool:
+    """Whether routes place each voice for itself; then the layer's pan is where they start from, before its chain."""
+    return any(route.target == "pan_pct" for route in layer.routes)
+
+
+def fader_paths(layer: Layer) -> tuple[str, ...]:
+    """Which of its parameters act after its chain."""
+    return ("level_db",) if pans_voices(layer) else ("level_db", "pan_pct")
+
+
+def unfaded(layer: Layer) -> Layer:
+    """With what acts after its chain at rest."""
+    return layer.replace(**dict.fromkeys(fader_paths(layer), 0.0))
+
+
+def layer_gains(layer: Layer) -> FloatArray:
+    """Of left and right after its chain, (2, 1)."""
+    pan = 0.0 if pans_voices(layer) else layer.pan_pct
+    return side_gains(np.array([layer.level_db]), np.array([pan]))
 
 
 def _fade_out(curve: FloatArray, at: int) -> None:
@@ -194,14 +227,14 @@ def render_note(
     layer: Layer, note: Note, *, gate_frames: int, rate_hz: int, a4_hz: float, bpm: float = 120.0, number: int = 0,
     shared: tuple[Lfo, Lfo] = _NO_LFOS, clip: ReadClip = _no_clip,
 ) -> Stereo:  # fmt: skip
-    """One note of one layer alone, shape (2, frames), release included."""
+    """One note of one layer alone at its level and pan, without its chain; shape (2, frames), release included."""
     voice = Voice(0, gate_frames, note, ((0, float(note.pitch)),))
     made = render_voice(
         layer, voice, number=number, shared=shared, rate_hz=rate_hz, bpm=bpm, a4_hz=a4_hz, automation={}, clip=clip
     )
     out = np.zeros((2, len(made.curve)))
     made.add_to(out, 0)
-    return out
+    return out * layer_gains(layer)
 
 
 # --- a layer over the song -----------------------------------------------------------------------------------------
@@ -211,8 +244,8 @@ def render_voices(
     layer: Layer, voices: Sequence[Voice], frames: int, *, shared: tuple[Lfo, Lfo], rate_hz: int, bpm: float,
     a4_hz: float, automation: Automation, clip: ReadClip,
 ) -> Stereo:  # fmt: skip
-    """A layer's voices summed, from frame 0 to ``frames`` and on to the end of the last, at most 30 s. Equal notes are made
-    once."""
+    """A layer's voices summed, from frame 0 to ``frames`` and on to the end of the last, at most 30 s: (1, n) where both
+    sides are alike, else (2, n); before its chain and its faders. Equal notes are made once."""
     mine = [(n, v) for n, v in enumerate(voices) if zone_gain(layer, v.note) > 0.0]
     if layer.voices:
         numbers = {id(v): n for n, v in mine}
@@ -222,7 +255,7 @@ def render_voices(
     by_place = bool(automation) or depends_on_place(layer, shared)
     by_number = kind.varies(layer.sound.params) or depends_on_number(layer, shared)
     start = round(layer.start_ms * 1e-3 * rate_hz)
-    out = np.zeros((2, frames))
+    out = np.zeros((1, frames))
     most = frames + MAX_TAIL_S * rate_hz
     made: dict[object, RenderedVoice] = {}
     last = frames
@@ -239,7 +272,9 @@ def render_voices(
         at = voice.start + start
         end = min(most, at + len(made[key].curve))
         if end > out.shape[1]:
-            out = np.concatenate([out, np.zeros((2, max(end - out.shape[1], 2 * rate_hz)))], axis=1)
+            out = np.concatenate([out, np.zeros((len(out), max(end - out.shape[1], 2 * rate_hz)))], axis=1)
+        if len(out) == 1 and not made[key].alike:
+            out = np.repeat(out, 2, axis=0)
         made[key].add_to(out[:, :most], at)
         last = max(last, end)
     return np.ascontiguousarray(out[:, :last])
@@ -255,29 +290,17 @@ def render_layer(
     source: InstrumentSource, layer: Layer, song: Song, rate_hz: int, *, automation: Automation | None = None,
     clip: ReadClip = _no_clip,
 ) -> Stereo:  # fmt: skip
-    """One layer over the whole song and its tail, shape (2, frames), before the layer's own chain."""
+    """One layer over the whole song and its tail, (1, n) where both sides are alike, else (2, n); before the layer's own chain
+    and its faders."""
     return render_voices(
         layer, instrument_voices(source, song, rate_hz), round(song.length_s * rate_hz), shared=source.lfos,
         rate_hz=rate_hz, bpm=song.tempo_bpm, a4_hz=song.a4_hz, automation=automation or {}, clip=clip,
     )  # fmt: skip
 
 
-def add_layers(parts: Sequence[Stereo]) -> Stereo:
-    """The sum of layers of different lengths."""
-    out = np.zeros((2, max((p.shape[1] for p in parts), default=0)))
-    for part in parts:
-        out[:, : part.shape[1]] += part
+def add_layers(parts: Sequence[tuple[Layer, FloatArray]]) -> Stereo:
+    """The sum of layers of different lengths, (2, frames): each with its audio, (1 or 2, n), and at its level and pan."""
+    out = np.zeros((2, max((audio.shape[1] for _, audio in parts), default=0)))
+    for layer, audio in parts:
+        out[:, : audio.shape[1]] += layer_gains(layer) * audio
     return out
-
-
-def render_instrument(
-    source: InstrumentSource, song: Song, rate_hz: int, moving: MovingLayers | None = None, clip: ReadClip = _no_clip
-) -> Stereo:
-    """All sounding layers over the whole song and its tail, shape (2, frames), without their chains."""
-    moving = moving or {}
-    return add_layers(
-        [
-            render_layer(source, layer, song, rate_hz, automation=moving.get(layer.id), clip=clip)
-            for layer in source.sounding
-        ]
-    )

@@ -106,7 +106,7 @@ class Motions:
             envelope = layer.envelope if name == "amp" else layer.bend
             if name == "filter":
                 envelope = layer.filter.envelope if layer.filter is not None else layer.envelope
-            return self.on_grid(envelope_curve(envelope, played.gate, self._rate_hz))
+            return envelope_curve(envelope, played.gate, self._rate_hz, every=GRID_FRAMES, points=self.cells + 1)
         if name.startswith(("lfo", "shared")):
             which = int(name[-1]) - 1
             lfo = layer.lfos[which] if name.startswith("lfo") else self._shared[which]
@@ -124,15 +124,19 @@ class Motions:
             still = noise_at(played.number, 97)
         return np.full(self.cells + 1, float(still))
 
-    def on_grid(self, line: FloatArray) -> FloatArray:
-        """An envelope given for each frame, at the boundaries of the cells; 0 after its end."""
-        out = np.zeros(self.cells + 1)
-        picked = line[::GRID_FRAMES][: self.cells + 1]
-        out[: len(picked)] = picked
-        return out
-
     def moves(self, path: str) -> bool:
         return path in self._routes or path in self._automation
+
+    def routed(self, path: str) -> bool:
+        return path in self._routes
+
+    def added(self, path: str) -> FloatArray:
+        """What routes add to a parameter, (cells + 1,), within its range."""
+        param = self._params[path]
+        total = np.zeros(self.cells + 1)
+        for route in self._routes.get(path, ()):
+            total += route.amount * self.source(route.source)
+        return np.clip(total, param.low, param.high)
 
     def value(self, path: str) -> FloatArray:
         """A parameter over the note, (cells + 1,), within its range."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygotone.dsp.oscillators import read_cycles, read_pulse
+from zygotone.dsp.oscillators import add_sine, read_cycles, read_pulse
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.dsp.wavetables import SHAPES, harmonics_below, single_cycle
 from zygotone.session.catalogue import Kind
@@ -99,7 +99,9 @@ def _wave(
     y: FloatArray,
 ) -> None:  # fmt: skip
     harmonics = harmonics_below(top_hz, note.rate_hz)
-    if shape == "pulse" and np.ptp(widths) > 0.0:
+    if shape == "sine":
+        add_sine(steps, ratio, phase, gain, y)
+    elif shape == "pulse" and np.ptp(widths) > 0.0:
         read_pulse(single_cycle("saw", harmonics), widths, steps, ratio, phase, gain, y)
     else:
         cycle = single_cycle(shape, harmonics, float(widths[0]))

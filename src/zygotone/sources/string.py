@@ -10,6 +10,7 @@ from zygotone.dsp.filters import bandpass_sos
 from zygotone.dsp.oscillators import read_moving
 from zygotone.dsp.strings import plucked_string
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
+from zygotone.dsp.voice_filters import add_resonances
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, number, share, switch
 from zygotone.sources.base import NoteRequest, source
@@ -41,10 +42,12 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     if hz > 0.2 * note.rate_hz:
         return np.zeros((1, note.frames))
     bends = note.hz / hz
-    # A pitch that moves reads the plucked string faster or slower; it must be long enough for that.
-    speed = np.interp(np.arange(note.frames) / GRID_FRAMES, np.arange(len(bends)), bends)
     still = bool(np.ptp(bends) < 1e-9)
-    needed = note.frames if still else int(np.sum(speed)) + 16
+    needed = note.frames
+    if not still:
+        # A pitch that moves reads the plucked string faster or slower; it must be long enough for that.
+        speed = np.interp(np.arange(note.frames) / GRID_FRAMES, np.arange(len(bends)), bends)
+        needed = int(np.sum(speed)) + 16
     mute = params["mute"]
     decay_s = params["decay_s"] * (261.63 / hz) ** 0.4 * (1.0 - 0.97 * mute)
     bright = np.clip(params["brightness"] - params["velocity"] * (1.0 - note.velocity), 0.0, 1.0)
@@ -59,16 +62,18 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         read_moving(y, places, moved)
         y = moved
     if params["body"] > 0.0:
-        y = y + params["body"] * _body(y, params["body_hz"], note.rate_hz)
+        sos, gains = body_resonances(params["body_hz"], note.rate_hz)
+        add_resonances(y, sos, params["body"] * gains)
     return 0.45 * y[None]
 
 
-def _body(y: FloatArray, lowest_hz: float, rate_hz: int) -> FloatArray:
-    import scipy.signal  # late, as it takes a second to load and the window is to be there first
-
-    out = np.zeros_like(y)
-    for ratio, gain in _BODY:
-        if lowest_hz * ratio < 0.45 * rate_hz:
-            sos = bandpass_sos(lowest_hz * ratio, 9.0 * math.sqrt(ratio), sample_rate_hz=rate_hz)
-            out += 2.0 * gain * scipy.signal.sosfilt(sos[None], y)
-    return out
+def body_resonances(lowest_hz: float, rate_hz: int) -> tuple[FloatArray, FloatArray]:
+    """Band-passes (5, 6) of a body and how much of each is heard, (5,)."""
+    hz = lowest_hz * np.array([ratio for ratio, _ in _BODY])
+    sos = np.array(
+        [
+            bandpass_sos(f, 9.0 * math.sqrt(ratio), sample_rate_hz=rate_hz)
+            for f, (ratio, _) in zip(hz, _BODY, strict=True)
+        ]
+    )
+    return sos, np.where(hz < 0.45 * rate_hz, 2.0 * np.array([gain for _, gain in _BODY]), 0.0)

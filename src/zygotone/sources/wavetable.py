@@ -70,13 +70,12 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     places = np.clip(note.grid("position", params["position"]), 0.0, 1.0) * (len(table) - 1)
     one = np.empty(note.frames)
     for ratio, side, start in voices:
-        one[:] = 0.0
-        read_cycles(
-            table, places, note.steps, ratio, (params["phase_deg"] / 360.0 + start) % 1.0, len(voices) ** -0.5, one
-        )
+        phase = (params["phase_deg"] / 360.0 + start) % 1.0
         if sides == 1:
-            out[0] += one
+            read_cycles(table, places, note.steps, ratio, phase, len(voices) ** -0.5, out[0])
             continue
+        one[:] = 0.0
+        read_cycles(table, places, note.steps, ratio, phase, len(voices) ** -0.5, one)
         out[0] += np.sqrt(1.0 - max(0.0, side)) * one
         out[1] += np.sqrt(1.0 - max(0.0, -side)) * one
     return out

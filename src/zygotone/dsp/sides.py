@@ -1,0 +1,44 @@
+"""Processing that works on one channel, for both sides of stereo audio."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, Generic, TypeVar
+
+import numpy as np
+
+from zygotone.dsp.memory import Memory
+from zygotone.dsp.types import FloatArray, Stereo
+
+T = TypeVar("T", bound=Memory)
+
+
+class Sides(Memory, Generic[T]):
+    """Two of the same, one a side. As long as both sides have been given the same (a guitar before it is panned), one
+    works for both."""
+
+    def __init__(self, left: Callable[[], T], right: Callable[[], T] | None = None) -> None:
+        """How each side's is made; without ``right`` they are alike."""
+        self._left, self._right = left(), (right or left)()
+        self._same = right is None
+        self._alike_state = np.array([self._same])
+
+    def process(self, x: Stereo, work: Callable[[T, FloatArray], FloatArray]) -> FloatArray:
+        """x (2, n) to (..., 2, n); ``work`` takes one side, (n,), to (..., n)."""
+        if self._alike_state[0] and not np.array_equal(x[0], x[1]):
+            self._part()
+        one = work(self._left, x[0])
+        y = np.empty((*one.shape[:-1], 2, one.shape[-1]))
+        y[..., 0, :] = one
+        y[..., 1, :] = one if self._alike_state[0] else work(self._right, x[1])
+        return y
+
+    def _part(self) -> None:
+        """From here on the sides differ; what the right one remembers is what the left one does."""
+        self._right.adopt(self._left)
+        self._alike_state[0] = False
+
+    def adopt(self, older: Any) -> None:
+        super().adopt(older)
+        if self._alike_state[0] and not self._same:
+            self._part()

@@ -8,12 +8,16 @@ import numpy as np
 
 from zygotone.advise.findings import Context
 from zygotone.advise.views import FREQS_HZ
+from zygotone.dsp.strings import design_string, pluck_softness
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.measure.layers import band_levels_db, owners
 from zygotone.measure.loudness import integrated_lufs
 from zygotone.measure.spectrum import log_spectrum_db, spectrum
 from zygotone.session.models import InstrumentSource, Layer
-from zygotone.sources.base import NoteRequest, ReadClip, cells_of, source_kind
+from zygotone.session.params import Values
+from zygotone.sources import drum
+from zygotone.sources.base import C4_HZ, NoteRequest, ReadClip, cells_of, source_kind
+from zygotone.sources.string import pick_brightness, string_losses
 
 CYCLES = 3  # shown of a waveform
 WAVE_POINTS = 600
@@ -74,3 +78,63 @@ def source_view(layer: Layer, *, pitch_hz: float, rate_hz: int, clip: ReadClip) 
     wave = np.interp(at, np.arange(frames), audio[0])
     whole = log_spectrum_db(spectrum(audio, rate_hz), FREQS_HZ)
     return SourceView(wave, seconds, np.asarray(whole - np.max(whole)), pitch_hz)
+
+
+# --- a string, a drum ----------------------------------------------------------------------------------------------
+
+PARTIALS = 24
+_PLACES = np.linspace(0.0, 1.0, 201)
+_LATER_S = (0.0, 0.1, 0.5)
+
+
+@dataclass(frozen=True, slots=True)
+class StringView:
+    """A plucked string: how far it is pulled aside along its length at ``times_s``, (times, 201), 1 the farthest of all, and
+    the time to −60 dB of each partial in s, (partials,), of those below half the rate."""
+
+    times_s: tuple[float, ...]
+    places: FloatArray
+    shapes: FloatArray
+    decays_s: FloatArray
+
+
+def string_view(params: Values, *, pitch_hz: float, rate_hz: int, velocity: float = 0.8) -> StringView:
+    """The sum of the modes of an ideal string, each as strong as our pluck makes it and as far decayed; at whole periods,
+    when all of them are back where they began."""
+    string = design_string(pitch_hz, sample_rate_hz=rate_hz, **string_losses(params, pitch_hz))
+    modes = np.arange(1, max(2, min(160, int(0.49 * rate_hz / pitch_hz))) + 1)
+    decays = string.decays_s(modes)
+    strength = np.sin(np.pi * modes * params["pick"]) / modes
+    strength *= pluck_softness(modes * pitch_hz, pick_brightness(params, velocity))
+    left = 10.0 ** (-3.0 * np.array(_LATER_S)[:, None] / decays)
+    shapes = (left * strength) @ np.sin(np.pi * modes[:, None] * _PLACES)
+    return StringView(_LATER_S, _PLACES, shapes / max(float(np.max(np.abs(shapes))), 1e-9), decays[:PARTIALS])
+
+
+@dataclass(frozen=True, slots=True)
+class DrumView:
+    """A hit over ``at_s``, (n,): the levels of its parts in dB and the pitch of its tone in Hz, each (n,); None for a part that is
+    off."""
+
+    at_s: FloatArray
+    tone_db: FloatArray | None
+    noise_db: FloatArray | None
+    click_db: FloatArray | None
+    tone_hz: FloatArray | None
+
+
+def drum_view(params: Values, *, pitch_hz: float) -> DrumView:
+    seconds = drum.ring_s(params) * 0.75  # down to −60 dB
+    at = np.linspace(0.0, seconds, 400)
+
+    def part(level_db: float, envelope: FloatArray) -> FloatArray | None:
+        if level_db <= drum.OFF_DB:
+            return None
+        return np.asarray(level_db + 20.0 * np.log10(np.maximum(envelope, 1e-6)))
+
+    tone_hz = params["tune_hz"] * pitch_hz / C4_HZ * np.exp2(drum.tone_octaves(params, at))
+    tone = part(params["tone_db"], drum.tone_envelope(params, at))
+    return DrumView(
+        at, tone, part(params["noise_db"], drum.noise_envelope(params, at)), part(params["click_db"], drum.click_envelope(at)),
+        None if tone is None else np.asarray(tone_hz),
+    )  # fmt: skip

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import FloatArray
@@ -29,47 +31,75 @@ def _string(line: FloatArray, allpass: float, damping: float, keep: float, y: Fl
             pos = 0
 
 
-def plucked_string(
-    pitch_hz: float, frames: int, *, sample_rate_hz: int, decay_s: float, damping: float, pick: float, seed: int,
-    brightness: float = 1.0,
-) -> FloatArray:  # fmt: skip
-    """One plucked note, shape (frames,).
+@dataclass(frozen=True, slots=True)
+class StringDesign:
+    """A loop of ``whole`` frames with an all-pass for the rest of the period, a one-pole that dulls (``damping``), and a gain
+    (``keep``)."""
 
-    decay_s is the time to −60 dB at the fundamental; damping 0 to 1 dulls it; pick 0 to 1 is where along the
-    string it is plucked (Jaffe and Smith 1983: the comb of the pick position, the all-pass of the tuning); brightness 0 to 1
-    is that of the pick, and does not change how loud the pluck is.
-    """
+    pitch_hz: float
+    sample_rate_hz: int
+    whole: int
+    allpass: float
+    damping: float
+    keep: float
+
+    def decays_s(self, partials: FloatArray) -> FloatArray:
+        """Time to −60 dB of each partial, counted from 1; any shape."""
+        w = 2.0 * np.pi * self.pitch_hz * np.asarray(partials) / self.sample_rate_hz
+        loss = self.keep * np.asarray(_passed(self.damping, w))  # each time round, which is once a period
+        return np.asarray(-3.0 / np.log10(loss) / self.pitch_hz)
+
+
+def _passed(damping: float, w: npt.ArrayLike) -> FloatArray:
+    """How much the one-pole lets through at w radians a frame."""
+    return np.asarray(np.abs((1.0 - damping) / (1.0 - damping * np.exp(-1j * np.asarray(w)))))
+
+
+def design_string(pitch_hz: float, *, sample_rate_hz: int, decay_s: float, damping: float) -> StringDesign:
+    """decay_s is the time to −60 dB at the fundamental; damping 0 to 1 dulls it (Jaffe and Smith 1983: the all-pass of the
+    tuning)."""
     period = sample_rate_hz / pitch_hz
     w = 2.0 * math.pi * pitch_hz / sample_rate_hz
     loss = 10.0 ** (-3.0 / (decay_s * pitch_hz))  # of the fundamental, each time round
-
-    def passed(d: float) -> float:
-        """How much of the fundamental the one-pole damping lets through."""
-        return abs((1.0 - d) / (1.0 - d * complex(math.cos(w), -math.sin(w))))
-
     # A high note goes round so often that the damping alone would take more than the decay allows: then less of it.
-    if passed(damping) < loss:
+    if _passed(damping, w) < loss:
         low, high = 0.0, damping
         for _ in range(40):
             middle = 0.5 * (low + high)
-            low, high = (middle, high) if passed(middle) >= loss else (low, middle)
+            low, high = (middle, high) if _passed(middle, w) >= loss else (low, middle)
         damping = low
     # Phase delay of the one-pole damping filter at the fundamental.
     lag = math.atan2(damping * math.sin(w), 1.0 - damping * math.cos(w)) / w
     whole = math.floor(period - lag - 0.2)
     fraction = period - lag - whole
     allpass = math.sin((1.0 - fraction) * w / 2.0) / math.sin((1.0 + fraction) * w / 2.0)
-    keep = min(0.99999, loss / passed(damping))
+    keep = min(0.99999, loss / float(_passed(damping, w)))
+    return StringDesign(pitch_hz, sample_rate_hz, whole, allpass, damping, keep)
+
+
+def pluck_softness(hz: FloatArray, brightness: float) -> FloatArray:
+    """How much of each frequency a pick of brightness 0 to 1 leaves; any shape."""
+    return np.asarray(1.0 / (1.0 + (hz / (250.0 * 2.0 ** (6.0 * brightness))) ** 2))
+
+
+def plucked_string(
+    pitch_hz: float, frames: int, *, sample_rate_hz: int, decay_s: float, damping: float, pick: float, seed: int,
+    brightness: float = 1.0,
+) -> FloatArray:  # fmt: skip
+    """One plucked note, shape (frames,).
+
+    decay_s and damping as in ``design_string``; pick 0 to 1 is where along the string it is plucked (Jaffe and Smith
+    1983: the comb of the pick position); brightness 0 to 1 is that of the pick, and does not change how loud the pluck is.
+    """
+    string = design_string(pitch_hz, sample_rate_hz=sample_rate_hz, decay_s=decay_s, damping=damping)
     rng = np.random.default_rng(seed)
-    noise = rng.uniform(-1.0, 1.0, whole)
-    line = noise - np.roll(noise, max(1, round(pick * whole)))
+    noise = rng.uniform(-1.0, 1.0, string.whole)
+    line = noise - np.roll(noise, max(1, round(pick * string.whole)))
     if brightness < 1.0:  # the pluck itself through a low-pass that goes round with it
-        corner_hz = 250.0 * 2.0 ** (6.0 * brightness)
-        spectrum = np.fft.rfft(line)
-        hz = np.fft.rfftfreq(whole, 1.0 / sample_rate_hz)
-        soft = np.fft.irfft(spectrum / (1.0 + (hz / corner_hz) ** 2), whole)
+        hz = np.fft.rfftfreq(string.whole, 1.0 / sample_rate_hz)
+        soft = np.fft.irfft(np.fft.rfft(line) * pluck_softness(hz, brightness), string.whole)
         line = soft * np.sqrt(np.sum(line**2) / max(float(np.sum(soft**2)), 1e-12))
     line -= line.mean()
     y = np.empty(frames)
-    _string(np.ascontiguousarray(line), allpass, damping, keep, y)
+    _string(np.ascontiguousarray(line), string.allpass, string.damping, string.keep, y)
     return y

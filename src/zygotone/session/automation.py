@@ -109,6 +109,14 @@ def lane_values(lane: Lane, param: Param, beats: FloatArray) -> FloatArray:
     return values_at(param, positions)
 
 
+def lane_range(lane: Lane, param: Param, beats: float) -> tuple[float, float]:
+    """Lowest and highest value in the first ``beats`` of a lane."""
+    steps = np.linspace(0.0, beats, 512, endpoint=False)
+    knots = [p.beat for p in lane.points if p.beat < beats] if not lane.repeats else []
+    values = lane_values(lane, param, np.concatenate([steps, knots]))
+    return float(values.min()), float(values.max())
+
+
 def values_at(param: Param, positions: FloatArray) -> FloatArray:
     """``Param.value_at`` for an array."""
     p = np.clip(positions, 0.0, 1.0)

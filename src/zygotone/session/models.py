@@ -13,7 +13,7 @@ from pydantic import Field, field_validator, model_validator
 
 from zygotone.errors import ParameterError
 from zygotone.music.keys import Key, parse_key
-from zygotone.session.automation import Lane
+from zygotone.session.automation import Lane, lane_range
 from zygotone.session.instruments import Envelope as Envelope
 from zygotone.session.instruments import InstrumentSource as InstrumentSource
 from zygotone.session.instruments import Job as Job
@@ -266,6 +266,18 @@ class Session(Value):
         param = self.lane_param(lane)
         for value in lane.values():
             param.check(value, f"automation {lane.id!r}")
+
+    def automated_range(
+        self, strip_id: str, param: str, *, device: str | None = None, layer: str | None = None
+    ) -> tuple[float, float] | None:
+        """From where to where automation moves a parameter; None where none does."""
+        place = (strip_id, device, layer, param)
+        ends = []
+        for lane in self.lanes:
+            if lane.moves and (lane.strip, lane.device, lane.layer, lane.param) == place:
+                bars = self.song.bars if lane.section is None else self.song.section(lane.section).bars
+                ends.append(lane_range(lane, self.lane_param(lane), bars * self.song.bar_beats))
+        return (min(low for low, _ in ends), max(high for _, high in ends)) if ends else None
 
     def lane_param(self, lane: Lane) -> Param:
         """The declaration of what a lane moves.

@@ -58,7 +58,7 @@ KIND = Kind(
 )  # fmt: skip
 
 _QUIET_DB = -80.0
-_OFF_DB = -60.0
+OFF_DB = -60.0  # a part at this level is not there
 
 
 def _decay(t: FloatArray, ms_to_minus_20: float) -> FloatArray:
@@ -68,12 +68,26 @@ def _decay(t: FloatArray, ms_to_minus_20: float) -> FloatArray:
 def ring_s(params: Values, pitch_hz: float = C4_HZ, clip: ReadClip | None = None, rate_hz: int = 48000) -> float:
     """How long a hit rings, down to −80 dB."""
     times = []
-    if params["tone_db"] > _OFF_DB:
+    if params["tone_db"] > OFF_DB:
         times.append(params["decay_ms"])
-    if params["noise_db"] > _OFF_DB:
+    if params["noise_db"] > OFF_DB:
         times.append(params["noise_decay_ms"])
     before_s = (params["noise_rise_ms"] + (params["bursts"] - 1) * params["burst_ms"]) * 1e-3
     return float(min(8.0, before_s + max([5.0, *times]) * 1e-3 * _QUIET_DB / -20.0))
+
+
+def tone_octaves(params: Values, t: FloatArray) -> FloatArray:
+    """How far above its tuning the tone is over t in s: f(t) = f0·2^(drop·exp(−t/τ)/12)."""
+    return np.asarray(params["drop_semitones"] / 12.0 * np.exp(-t / (params["drop_ms"] * 1e-3)))
+
+
+def tone_envelope(params: Values, t: FloatArray, ratio: float = 1.0) -> FloatArray:
+    """Decay of a partial of the tone; higher ones are gone sooner."""
+    return _decay(t, params["decay_ms"] / math.sqrt(ratio))
+
+
+def click_envelope(t: FloatArray) -> FloatArray:
+    return np.asarray(np.exp(-t / 0.0009))
 
 
 def noise_envelope(params: Values, t: FloatArray) -> FloatArray:
@@ -94,10 +108,9 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     t = np.arange(n) / note.rate_hz
     out = np.zeros(n)
     transposed = note.first_hz / C4_HZ  # where "tune" holds
-    if params["tone_db"] > _OFF_DB:
+    if params["tone_db"] > OFF_DB:
         f0 = params["tune_hz"] * transposed
-        # f(t) = f0·2^(drop·exp(−t/τ)/12); its phase is the running sum.
-        octaves = params["drop_semitones"] / 12.0 * np.exp(-t / (params["drop_ms"] * 1e-3))
+        octaves = tone_octaves(params, t)  # the phase is the running sum
         turns = np.concatenate([[0.0], np.cumsum(f0 * 2.0**octaves / note.rate_hz)[:-1]])
         tone = np.zeros(n)
         partials = _PARTIALS[params["model"]]
@@ -109,12 +122,7 @@ def render(params: Values, note: NoteRequest) -> Stereo:
             if f0 * ratio < 0.45 * note.rate_hz:
                 # A partial that begins above the top of the band is faded in as it falls into it.
                 fade = np.clip((0.45 * note.rate_hz - f0 * ratio * 2.0**octaves) / 1000.0, 0.0, 1.0)
-                wave = (
-                    scale
-                    * gain
-                    * np.sin(2.0 * np.pi * ratio * turns)
-                    * _decay(t, params["decay_ms"] / math.sqrt(ratio))
-                )
+                wave = scale * gain * np.sin(2.0 * np.pi * ratio * turns) * tone_envelope(params, t, ratio)
                 tone += wave * (fade if top > 0.43 * note.rate_hz else 1.0)
         if params["bend_db"] > 0.0:
             drive = db_to_gain(params["bend_db"])
@@ -122,10 +130,10 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         out += db_to_gain(params["tone_db"]) * tone
     # Hits of one setting are alike, so that a render is the same every time.
     rng = np.random.default_rng(20240)
-    if params["click_db"] > _OFF_DB:
+    if params["click_db"] > OFF_DB:
         hz = min(params["click_hz"], 0.4 * note.rate_hz)
-        out += db_to_gain(params["click_db"]) * np.sin(2.0 * np.pi * hz * t) * np.exp(-t / 0.0009)
-    if params["noise_db"] > _OFF_DB:
+        out += db_to_gain(params["click_db"]) * np.sin(2.0 * np.pi * hz * t) * click_envelope(t)
+    if params["noise_db"] > OFF_DB:
         noise = rng.standard_normal(n) * 0.35
         edges = [
             highpass_sos(params["noise_low_hz"], BUTTERWORTH_Q, sample_rate_hz=note.rate_hz),

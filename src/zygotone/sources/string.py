@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import TypedDict
 
 import numpy as np
 
@@ -13,7 +14,7 @@ from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.dsp.voice_filters import add_resonances
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, number, share, switch
-from zygotone.sources.base import NoteRequest, source
+from zygotone.sources.base import C4_HZ, NoteRequest, source
 
 KIND = Kind(
     kind="string",
@@ -36,6 +37,24 @@ KIND = Kind(
 _BODY = ((1.0, 1.0), (1.96, 0.8), (2.42, 0.35), (3.9, 0.3), (5.3, 0.2))
 
 
+class Losses(TypedDict):
+    decay_s: float
+    damping: float
+
+
+def string_losses(params: Values, pitch_hz: float) -> Losses:
+    """Decay and damping at a pitch: lower strings ring longer, a muting hand takes most of it and the highs first."""
+    mute = params["mute"]
+    return {
+        "decay_s": params["decay_s"] * (C4_HZ / pitch_hz) ** 0.4 * (1.0 - 0.97 * mute),
+        "damping": min(0.97, params["damping"] + (1.0 - params["damping"]) * 0.6 * mute),
+    }
+
+
+def pick_brightness(params: Values, velocity: float) -> float:
+    return float(np.clip(params["brightness"] - params["velocity"] * (1.0 - velocity), 0.0, 1.0))
+
+
 @source(KIND, varies=lambda params: bool(params["varies"]))
 def render(params: Values, note: NoteRequest) -> Stereo:
     hz = float(note.hz[0])
@@ -48,13 +67,9 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         # A pitch that moves reads the plucked string faster or slower; it must be long enough for that.
         speed = np.interp(np.arange(note.frames) / GRID_FRAMES, np.arange(len(bends)), bends)
         needed = int(np.sum(speed)) + 16
-    mute = params["mute"]
-    decay_s = params["decay_s"] * (261.63 / hz) ** 0.4 * (1.0 - 0.97 * mute)
-    bright = np.clip(params["brightness"] - params["velocity"] * (1.0 - note.velocity), 0.0, 1.0)
-    damping = min(0.97, params["damping"] + (1.0 - params["damping"]) * 0.6 * mute)
     y = plucked_string(
-        hz, needed, sample_rate_hz=note.rate_hz, decay_s=decay_s, damping=damping, pick=params["pick"],
-        brightness=float(bright), seed=1009 + (note.number if params["varies"] else 0),
+        hz, needed, sample_rate_hz=note.rate_hz, **string_losses(params, hz), pick=params["pick"],
+        brightness=pick_brightness(params, note.velocity), seed=1009 + (note.number if params["varies"] else 0),
     )  # fmt: skip
     if not still:
         places = np.concatenate([[0.0], np.cumsum(speed)[:-1]])

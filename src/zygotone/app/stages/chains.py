@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -171,6 +171,7 @@ class ChainsStage(QWidget):
         self._rulers_for: object = None
         self._cards: dict[str, DeviceCard] = {}
         self._fields: list[tuple[Any, Any]] = []  # (ruler or choice, function from device and strip to its value)
+        self._movable: list[tuple[Ruler, str | None, str]] = []  # rulers with the path of their device and parameter
 
         self.title = label("", "title", name="chains.title")
         self.route = label("", "soft", name="chains.route")
@@ -461,11 +462,14 @@ class ChainsStage(QWidget):
             except (AttributeError, KeyError, IndexError, TypeError):
                 old = None
             field.show_value(value, old)
+        session = self.desk.session
+        for ruler, at, name in self._movable:
+            ruler.show_moves(session.automated_range(strip.id, name, device=at))
 
     def _make_rulers(self, strip: Strip, device: Device | None) -> None:
         clear(self._rulers)
         clear(self._band_row)
-        self._fields = []
+        self._fields, self._movable = [], []
         cells: list[QWidget] = []
         if device is not None:
             entries = entries_param(device)
@@ -488,6 +492,7 @@ class ChainsStage(QWidget):
                     "chains.ruler.mix",
                     lambda v, i=self.path: self.change(i, "Wet / dry", mix=v / 100.0),
                     lambda d, s: 100.0 * d.mix,
+                    moves=(self.path, "mix"),
                 )
             )
         strip_params = [LEVEL, PAN, *([NUDGE] if isinstance(strip, Track) else [])]
@@ -499,19 +504,24 @@ class ChainsStage(QWidget):
                     lambda v, n=p.name: self._change_strip(n, v),
                     lambda d, s, n=p.name: getattr(s, n),
                     f"Track: {p.label.lower()}",
+                    (None, p.name),
                 )
             )
         for at, cell in enumerate(cells):
             self._rulers.addWidget(cell, at // _COLUMNS, at % _COLUMNS)
 
-    def _ruler(self, p: Param, name: str, on_change, read, title: str = "") -> Ruler:
-        from dataclasses import replace
+    def _ruler(
+        self, p: Param, name: str, on_change, read, title: str = "", moves: tuple[str | None, str] | None = None
+    ) -> Ruler:
+        """``moves`` is where automation would find it: the device's path, and the parameter's in it."""
 
         made = Ruler(
             replace(p, label=title) if title else p, name, on_change=on_change, on_release=self.desk.bench.end_merge,
             bpm=lambda: self.desk.song.tempo_bpm, on_error=self.desk.message.emit,
         )  # fmt: skip
         self._fields.append((made, read))
+        if moves is not None:
+            self._movable.append((made, *moves))
         return made
 
     def _param_cell(self, device: Device, p: Param) -> QWidget:
@@ -522,7 +532,7 @@ class ChainsStage(QWidget):
 
         name = f"chains.ruler.{p.name}"
         if p.has_range:
-            return self._ruler(p, name, change, lambda d, s, n=p.name: d.params[n])
+            return self._ruler(p, name, change, lambda d, s, n=p.name: d.params[n], moves=(path, p.name))
         made = Choice(p, name, on_change=change)
         self._fields.append((made, lambda d, s, n=p.name: d.params[n]))
         return made
@@ -605,7 +615,8 @@ class ChainsStage(QWidget):
 
             read = lambda d, s, n=q.name: d.params[p.name][self.band][n]  # noqa: E731
             if q.has_range:
-                cells.append(self._ruler(q, f"chains.ruler.{q.name}", change, read))
+                moves = (self.path, f"{p.name}.{self.band}.{q.name}")
+                cells.append(self._ruler(q, f"chains.ruler.{q.name}", change, read, moves=moves))
             else:
                 made = Choice(q, f"chains.ruler.{q.name}", on_change=change)
                 self._fields.append((made, read))

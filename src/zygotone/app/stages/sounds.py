@@ -127,6 +127,7 @@ class SoundsStage(QWidget):
         self._map: LayerMapView | None = None
         self._view: tuple[object, SourceView] | None = None
         self._fields: list[tuple[Any, Callable[[InstrumentSource, Layer], Any]]] = []
+        self._movable: list[tuple[Ruler, str]] = []  # rulers with the path of their parameter in the layer
         self._made_for: object = None
         self.record = False
         self._recorded: dict[int, tuple[float, float]] = {}
@@ -298,7 +299,7 @@ class SoundsStage(QWidget):
         for kept in self._kept_panels:
             kept.setParent(None)
         clear(self._panel)
-        self._fields = []
+        self._fields, self._movable = [], []
 
     def _show_panel(self, source: InstrumentSource, layer: Layer | None) -> None:
         phrase = self.phrase
@@ -325,6 +326,10 @@ class SoundsStage(QWidget):
             except (AttributeError, KeyError, IndexError, TypeError):
                 old = None
             field.show_value(read(source, layer), old)
+        if layer is not None:
+            session, track = self.desk.session, self.desk.track_id
+            for ruler, path in self._movable:
+                ruler.show_moves(session.automated_range(track, path, layer=layer.id))
         self._show_pictures(layer, kept_layer if trial else None)
 
     def _show_pictures(self, layer: Layer | None, kept: Layer | None) -> None:
@@ -360,7 +365,15 @@ class SoundsStage(QWidget):
         box.setLayout(grid)
         self._panel.addWidget(box)
 
-    def _field(self, p: Param, name: str, change: Callable[[Any], None], read: Callable[[Any, Any], Any]) -> QWidget:
+    def _field(
+        self,
+        p: Param,
+        name: str,
+        change: Callable[[Any], None],
+        read: Callable[[Any, Any], Any],
+        moves: str | None = None,
+    ) -> QWidget:
+        """``moves`` is the parameter's path in its layer, where automation would find it."""
         if p.has_range:
             made: Any = Ruler(
                 p, f"sounds.{name}", on_change=change, on_release=self.desk.bench.end_merge,
@@ -369,6 +382,8 @@ class SoundsStage(QWidget):
         else:
             made = Choice(p, f"sounds.{name}", on_change=change)
         self._fields.append((made, read))
+        if moves is not None and p.has_range:
+            self._movable.append((made, moves))
         return made
 
     def change(self, what: str, layer_id: str | None = None, *, merge: object = "value", **changes: Any) -> None:
@@ -403,7 +418,7 @@ class SoundsStage(QWidget):
             if p.type == "file":
                 cells.append(self._file_cell(p))
                 continue
-            cells.append(self._field(p, p.name, lambda v, n=p.name, w=p.label: self._change_sound(w, **{n: v}), lambda i, e, n=p.name: e.sound.params[n]))  # fmt: skip
+            cells.append(self._field(p, p.name, lambda v, n=p.name, w=p.label: self._change_sound(w, **{n: v}), lambda i, e, n=p.name: e.sound.params[n], f"sound.{p.name}"))  # fmt: skip
         self._panel.addWidget(label(layer.sound.spec.summary, "soft", wrap=True))
         self._cells(cells[:4])
         self._panel.addWidget(pictures)
@@ -413,7 +428,11 @@ class SoundsStage(QWidget):
 
     def _layer_field(self, p: Param) -> QWidget:
         return self._field(
-            p, p.name, lambda v, n=p.name, w=p.label: self.change(w, **{n: v}), lambda i, e, n=p.name: getattr(e, n)
+            p,
+            p.name,
+            lambda v, n=p.name, w=p.label: self.change(w, **{n: v}),
+            lambda i, e, n=p.name: getattr(e, n),
+            p.name,
         )
 
     def _change_sound(self, what: str, **values: Any) -> None:
@@ -461,7 +480,7 @@ class SoundsStage(QWidget):
 
         self._cells(
             [
-                self._field(q, f"entry.{q.name}", lambda v, n=q.name, w=q.label: change(v, n, w), lambda i, e, n=q.name: e.sound.params[p.name][self.entry][n])
+                self._field(q, f"entry.{q.name}", lambda v, n=q.name, w=q.label: change(v, n, w), lambda i, e, n=q.name: e.sound.params[p.name][self.entry][n], f"sound.{p.name}.{self.entry}.{q.name}")
                 for q in p.items
                 if q.type != "list"
             ]
@@ -719,7 +738,7 @@ class SoundsStage(QWidget):
                 )
             )
             cells += [
-                self._field(p, f"filter.{p.name}", lambda v, n=p.name, w=p.label: self._change_filter(w, **{n: v}), lambda i, e, n=p.name: getattr(e.filter, n))
+                self._field(p, f"filter.{p.name}", lambda v, n=p.name, w=p.label: self._change_filter(w, **{n: v}), lambda i, e, n=p.name: getattr(e.filter, n), f"filter.{p.name}")
                 for p in FILTER
             ]  # fmt: skip
             self._panel.addWidget(self.response)

@@ -55,6 +55,7 @@ class Scale(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self._param, self._on_change, self._on_release = param, on_change, on_release
         self.value, self.kept = param.number_of(param.default, bpm=120.0), None
+        self.moves: tuple[float, float] | None = None
         self._ticks = ruler_ticks(param)
         theme().changed.connect(self.update)
 
@@ -65,6 +66,12 @@ class Scale(QWidget):
         self.value, self.kept = value, kept
         self.setAccessibleDescription(self._param.format(value))
         self.update()
+
+    def show_moves(self, moves: tuple[float, float] | None) -> None:
+        """From where to where automation moves the value, if it does."""
+        if moves != self.moves:
+            self.moves = moves
+            self.update()
 
     def _x(self, value: float) -> float:
         return _SIDE + self._param.position_of(value) * (self.width() - 2 * _SIDE)
@@ -98,6 +105,8 @@ class Scale(QWidget):
             else:
                 flag = Qt.AlignmentFlag.AlignHCenter
             painter.drawText(box, flag, text)
+        if self.moves is not None:
+            self._paint_moves(painter, base, *map(self._x, self.moves))
         if self.kept is not None and abs(self.kept - self.value) > 1e-9:
             x = self._x(self.kept)
             painter.setPen(QPen(colour("a"), 1.4))
@@ -108,6 +117,15 @@ class Scale(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(colour("b" if trial else "ink"))
         painter.drawPolygon(QPolygonF([QPointF(x, base - 1), QPointF(x - 5.5, 1), QPointF(x + 5.5, 1)]))
+
+    def _paint_moves(self, painter: QPainter, base: float, first: float, last: float) -> None:
+        """A bracket under the scale's line over what automation passes through."""
+        painter.setPen(QPen(colour("soft"), 1.4))
+        y = base + 3.5
+        painter.drawPolyline(
+            QPolygonF([QPointF(first, base), QPointF(first, y), QPointF(last, y), QPointF(last, base)])
+        )
+        painter.fillRect(QRectF(first, base, max(1.0, last - first), y - base), colour("soft"))
 
     def _set_from(self, x: float) -> None:
         self._on_change(self._param.value_at((x - _SIDE) / max(1, self.width() - 2 * _SIDE)))
@@ -183,8 +201,18 @@ class Ruler(QWidget):
         self.field.editingFinished.connect(self._typed)
         self.scale = Scale(param, f"{name}.scale", on_change, on_release)
         self._shown = ""
-        head = label(param.label, "soft")
-        self.setLayout(column(row(head, 1, self.field), self.scale, spacing=0))
+        self._moving = label("moves", "soft")
+        self._moving.setObjectName(f"{name}.moves")
+        self._moving.hide()
+        self.setLayout(column(row(label(param.label, "soft"), 1, self._moving, self.field), self.scale, spacing=0))
+
+    def show_moves(self, moves: tuple[float, float] | None) -> None:
+        """Whether automation moves it, and from where to where: then what is set here holds only where no lane plays."""
+        self.scale.show_moves(moves)
+        self._moving.setVisible(moves is not None)
+        if moves is not None:
+            low, high = map(self.param.format, moves)
+            self._moving.setToolTip(f"Automation moves it from {low} to {high}; where it does not, the number holds")
 
     def show_value(self, value: Any, kept: Any | None) -> None:
         """Showing is never setting. A note value stands where its time at this tempo lies."""

@@ -45,7 +45,9 @@ class SendsPanel(QWidget):
         kept = {s.id: s for s in self._desk.bench.kept.strips()}.get(strip.id)
         old = {s.to: s.level_db for s in kept.sends} if kept else {}
         for send in strip.sends:
-            self._rulers[send.to].show_value(send.level_db, old.get(send.to))
+            ruler = self._rulers[send.to]
+            ruler.show_value(send.level_db, old.get(send.to))
+            ruler.show_moves(self._desk.session.automated_range(strip.id, f"send.{send.to}"))
 
     def _make(self, strip: Strip) -> None:
         desk, session = self._desk, self._desk.session

@@ -12,7 +12,7 @@ from tests.signals import RATE
 from zygotone.app.desk import Desk
 from zygotone.app.midi_ports import SimulatedPlayer, ports
 from zygotone.app.stages.library import LibraryDialog
-from zygotone.app.stages.sounds import route_sentence
+from zygotone.app.stages.sounds.routes import route_sentence
 from zygotone.app.theme import theme
 from zygotone.app.widgets.layer_map import HEAD, ROW
 from zygotone.app.widgets.ruler import Choice, Ruler
@@ -140,7 +140,7 @@ def test_every_source_has_its_fields_and_its_picture(window, settled, kind):
         if p.type not in ("list", "file"):
             assert window.findChildren((Ruler, Choice)[not p.has_range], f"sounds.{p.name}"), p.name
     if kind != "sample":  # which is silent until it has a recording
-        assert np.ptp(window.sounds.wave.curves[0].y) > 0.01
+        assert np.ptp(window.sounds.panel("Source").wave.curves[0].y) > 0.01
     first = next((p for p in declared if p.type == "float"), None)
     if first is not None:
         type_into(ruler(window, first.name), f"{first.high:g}")
@@ -150,7 +150,7 @@ def test_every_source_has_its_fields_and_its_picture(window, settled, kind):
 def test_operators_are_edited_one_at_a_time(window, settled):
     window.sounds.change("Source", sound={"kind": "fm"}, merge=None)
     settled(window)
-    graph = window.sounds.operators
+    graph = window.sounds.panel("Source").operators
     assert graph.isVisible()
     assert graph.accessibleDescription() == "2 bends 1; 4 bends 3; heard: 1, 3"
     spots = graph.places()
@@ -165,7 +165,7 @@ def test_operators_are_edited_one_at_a_time(window, settled):
 def test_envelopes_are_drawn_and_typed(window, settled):
     window.sounds.show_tab("Envelopes")
     settled(window)
-    picture = window.sounds.envelope
+    picture = window.sounds.panel("Envelopes").envelope
     x, y = picture._corners()["decay"]
     picture.plot.pressed.emit(x, y)
     picture.plot.dragged.emit(x + 0.1, 0.4)
@@ -187,9 +187,9 @@ def test_envelopes_are_drawn_and_typed(window, settled):
 def test_an_lfo_is_drawn_shared_and_routed(window, settled):
     window.sounds.show_tab("LFOs")
     click(window, "sounds.lfo.shared-1")
-    window.sounds._change_lfo("LFO shape", shape="drawn")
-    window.sounds.lfo.plot.pressed.emit(0.25, 0.5)
-    window.sounds.lfo.plot.dragged.emit(0.25, -1.0)
+    window.sounds.panel("LFOs")._change_lfo("LFO shape", shape="drawn")
+    window.sounds.panel("LFOs").lfo.plot.pressed.emit(0.25, 0.5)
+    window.sounds.panel("LFOs").lfo.plot.dragged.emit(0.25, -1.0)
     shared = window.desk.session.track("bass").source.lfos[0]
     assert [p.at for p in shared.cycle] == [0, 0.25, 0.5, 1]
     assert shared.cycle[1].height == 0.0
@@ -208,7 +208,7 @@ def test_an_lfo_is_drawn_shared_and_routed(window, settled):
 
 def test_a_filter_is_put_in_and_a_route_says_what_it_does(window, settled):
     window.sounds.show_tab("Filter")
-    window.sounds._change_filter("Filter", mode="lowpass")
+    window.sounds.panel("Filter")._change_filter("Filter", mode="lowpass")
     settled(window)
     type_into(ruler(window, "filter.cutoff_hz"), "A2")
     assert layers(window)[0].filter.cutoff_hz == pytest.approx(110.0)
@@ -216,14 +216,14 @@ def test_a_filter_is_put_in_and_a_route_says_what_it_does(window, settled):
         "Add route", routes=(Route(source="velocity", target="filter.cutoff_hz", amount=2.0),), merge=None
     )
     assert route_sentence(layers(window)[0].routes[0], layers(window)[0]) == "Velocity opens filter cutoff by 2 octaves"
-    window.sounds._change_filter("Filter", mode="off")
+    window.sounds.panel("Filter")._change_filter("Filter", mode="off")
     assert layers(window)[0].filter is None
     assert layers(window)[0].routes == ()  # what it moved is gone
 
 
 def test_a_layer_has_a_chain_and_may_go_past_the_tracks(window, settled):
     window.sounds.show_tab("Chain")
-    window.sounds._add_device("saturation")
+    window.sounds.panel("Chain")._add_device("saturation")
     settled(window)
     type_into(ruler(window, "chain.drive_db"), "12")
     assert layers(window)[0].chain[0].params["drive_db"] == 12.0
@@ -246,7 +246,7 @@ def notes(window) -> tuple[Note, ...]:
 def test_notes_are_made_moved_and_taken_out_by_hand(window, qtbot, settled):
     window.sounds.show_tab("Notes")
     settled(window)
-    grid = window.sounds.grid
+    grid = window.sounds.notes.grid
     box = grid._box(notes(window)[0])
     qtbot.mouseClick(grid, Qt.MouseButton.LeftButton, pos=box.center().toPoint())
     assert grid.selected == 0
@@ -267,32 +267,32 @@ def test_notes_are_made_moved_and_taken_out_by_hand(window, qtbot, settled):
 def test_phrases_from_chords_and_shaped(window, settled):
     window.sounds.show_tab("Notes")
     settled(window)
-    window.sounds.chords.setText("F#m9 | Dmaj7")
-    window.sounds.generate(2)
+    window.sounds.notes.chords.setText("F#m9 | Dmaj7")
+    window.sounds.notes.generate(2)
     assert {n.pitch % 12 for n in notes(window)} == {6, 2}
     assert window.sounds.phrase.beats == 8.0
-    window.sounds.generate(6)
+    window.sounds.notes.generate(6)
     starts = [n.start_beat for n in notes(window)]
     assert starts[1] - starts[0] > starts[-1] - starts[-2]  # it quickens
-    window.sounds.generate(2)
-    window.sounds.reshape(4)
+    window.sounds.notes.generate(2)
+    window.sounds.notes.reshape(4)
     assert any(n.nudge_ms for n in notes(window))
     said = []
     window.desk.message.connect(said.append)
-    window.sounds.chords.setText("H#")
-    window.sounds.generate(1)
+    window.sounds.notes.chords.setText("H#")
+    window.sounds.notes.generate(1)
     assert "a chord" in said[-1]
 
 
 def test_midi_comes_in_and_what_is_no_midi_is_said(window, tmp_path, settled):
     write_midi(tmp_path / "riff.mid", [("x", [NoteEvent(0.5, 0.5, 40, 0.5)])], tempo_bpm=100.0)
-    window.sounds.bring_in_midi(tmp_path / "riff.mid")
+    window.sounds.notes.bring_in_midi(tmp_path / "riff.mid")
     assert window.sounds.phrase.id == "riff"
     assert notes(window)[0].pitch == 40
     said = []
     window.desk.message.connect(said.append)
     (tmp_path / "no.mid").write_bytes(b"nothing")
-    window.sounds.bring_in_midi(tmp_path / "no.mid")
+    window.sounds.notes.bring_in_midi(tmp_path / "no.mid")
     assert "no.mid" in said[-1]
 
 
@@ -365,13 +365,13 @@ def test_a_clip_track_says_what_to_do_and_makes_an_instrument(window, settled):
 
 
 def test_a_layer_is_automated_and_the_way_bent(window, settled):
-    window.sounds._change_filter("Filter", mode="lowpass")
+    window.sounds.panel("Filter")._change_filter("Filter", mode="lowpass")
     window.sounds.show_tab("Moves")
     settled(window)
     pick(window, "lane.add", "Cutoff")
     lane = window.desk.session.lanes[0]
     assert (lane.layer, lane.param, lane.section) == ("body", "filter.cutoff_hz", "a")
-    panel = window.sounds._lanes
+    panel = window.sounds.panel("Moves").lanes
     panel._press(2.0, 400.0)
     panel._let_go()
     panel._held = 0
@@ -379,7 +379,7 @@ def test_a_layer_is_automated_and_the_way_bent(window, settled):
     lane = window.desk.session.lanes[0]
     assert [p.curve for p in lane.points] == [0.5, 0.0]
     window.sounds.choose("floor")
-    assert not window.sounds._lanes._lanes()  # the lane belongs to the other layer
+    assert not window.sounds.panel("Moves").lanes._lanes()  # the lane belongs to the other layer
     window.sounds.choose("body")
     click(window, "lane.remove")
     assert window.desk.session.lanes == ()

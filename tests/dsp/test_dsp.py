@@ -21,7 +21,7 @@ from zygotone.dsp.filters import (
 )
 from zygotone.dsp.levels import db_to_gain, gain_to_db, smoothing
 from zygotone.dsp.oscillators import read_cycles
-from zygotone.dsp.oversampling import Oversampler, latency_frames, lowered
+from zygotone.dsp.oversampling import Oversampler, latency_frames
 from zygotone.dsp.shaping import CURVES, shape
 from zygotone.dsp.strings import plucked_string
 from zygotone.dsp.types import GRID_FRAMES

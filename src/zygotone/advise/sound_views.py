@@ -102,7 +102,7 @@ def string_view(params: Values, *, pitch_hz: float, rate_hz: int, velocity: floa
     """The sum of the modes of an ideal string, each as strong as our pluck makes it and as far decayed; at whole periods,
     when all of them are back where they began."""
     string = design_string(pitch_hz, sample_rate_hz=rate_hz, **string_losses(params, pitch_hz))
-    modes = np.arange(1, max(2, min(160, int(0.49 * rate_hz / pitch_hz))) + 1)
+    modes = np.arange(1.0, max(2, min(160, int(0.49 * rate_hz / pitch_hz))) + 1)
     decays = string.decays_s(modes)
     strength = np.sin(np.pi * modes * params["pick"]) / modes
     strength *= pluck_softness(modes * pitch_hz, pick_brightness(params, velocity))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -77,7 +78,7 @@ def design_string(pitch_hz: float, *, sample_rate_hz: int, decay_s: float, dampi
     return StringDesign(pitch_hz, sample_rate_hz, whole, allpass, damping, keep)
 
 
-def pluck_softness(hz: FloatArray, brightness: float) -> FloatArray:
+def pluck_softness(hz: npt.NDArray[Any], brightness: float) -> FloatArray:
     """How much of each frequency a pick of brightness 0 to 1 leaves; any shape."""
     return np.asarray(1.0 / (1.0 + (hz / (250.0 * 2.0 ** (6.0 * brightness))) ** 2))
 

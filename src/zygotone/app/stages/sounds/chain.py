@@ -1,0 +1,111 @@
+"""The tab of a layer's own devices."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from PySide6.QtWidgets import QComboBox, QWidget
+
+from zygotone.app.stages.sounds.panel import Host, Panel
+from zygotone.app.widgets.basic import button, label, row
+from zygotone.session.catalogue import DEVICES
+from zygotone.session.edits import make_id
+from zygotone.session.instruments import InstrumentSource, Layer
+from zygotone.session.models import Device
+from zygotone.session.params import switch
+
+
+class ChainPanel(Panel):
+    """A short chain for one layer."""
+
+    def __init__(self, stage: Host) -> None:
+        super().__init__(stage)
+        self.device_at = 0
+
+    def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
+        return self.device_at, layer and tuple(
+            (d.id, tuple(len(v) for v in d.params.values() if isinstance(v, tuple))) for d in layer.chain
+        )
+
+    def make(self, source: InstrumentSource, layer: Layer) -> None:
+        self.device_at = min(self.device_at, max(0, len(layer.chain) - 1))
+        add = QComboBox()
+        add.setObjectName("sounds.chain.add")
+        add.setAccessibleName("Add a device to the layer")
+        add.addItem("Add device…", None)
+        for kind in DEVICES:
+            if kind.kind != "split":
+                add.addItem(kind.title, kind.kind)
+        add.activated.connect(lambda i: self._add_device(add.itemData(i)))
+        box = QWidget()
+        buttons = [
+            button(
+                d.title,
+                f"sounds.chain.{d.id}",
+                lambda n=i: self._choose_device(n),
+                kind="chosen" if i == self.device_at else "",
+            )
+            for i, d in enumerate(layer.chain)
+        ]
+        box.setLayout(row(*buttons, add, 1, spacing=4))
+        self.add(box)
+        if not layer.chain:
+            self.add(
+                label(
+                    "No device of its own. What is here works on this layer alone, before it meets the others.",
+                    "soft",
+                    wrap=True,
+                )
+            )
+            return
+        device = layer.chain[self.device_at]
+        cells: list[QWidget] = [
+            button("Remove", "sounds.chain.remove", self._remove_device),
+            self.field(
+                switch("on", "On", True, "On or off"),
+                "chain.on",
+                lambda v: self._change_device("Switch", on=v),
+                lambda i, e: e.chain[self.device_at].on,
+            ),
+        ]
+        for p in device.spec.params:
+            if p.type == "list" and p.entries == "values" and device.params[p.name]:
+                for n in range(len(device.params[p.name])):
+                    for q in p.items:
+                        if q.has_range or q.type == "choice":
+                            named = replace(q, label=f"{n + 1}: {q.label}")
+                            cells.append(self.field(named, f"chain.{p.name}.{n}.{q.name}", lambda v, a=p.name, b=n, c=q.name: self._change_entry(a, b, c, v), lambda i, e, a=p.name, b=n, c=q.name: e.chain[self.device_at].params[a][b][c]))  # fmt: skip
+            elif p.type not in ("list", "file"):
+                cells.append(self.field(p, f"chain.{p.name}", lambda v, n=p.name, w=p.label: self._change_device(w, **{n: v}), lambda i, e, n=p.name: e.chain[self.device_at].params[n]))  # fmt: skip
+        self.add_cells(cells)
+
+    def _choose_device(self, at: int) -> None:
+        self.device_at = at
+        self.stage.show_all()
+
+    def _add_device(self, kind: str | None) -> None:
+        if kind is None or self.layer is None:
+            return
+        chain = self.layer.chain
+        values = {"bands": [{}]} if kind == "eq" else {}
+        device = Device.model_validate({"id": make_id(kind, (d.id for d in chain)), "kind": kind, **values})
+        self.device_at = len(chain)
+        self.change("Add device", chain=(*chain, device), merge=None)
+
+    def _remove_device(self) -> None:
+        self.change(
+            "Remove device", chain=tuple(d for i, d in enumerate(self.layer.chain) if i != self.device_at), merge=None
+        )
+
+    def _change_device(self, what: str, **values: Any) -> None:
+        chain = list(self.layer.chain)
+        chain[self.device_at] = Device.model_validate({**chain[self.device_at].model_dump(), **values})
+        self.change(
+            what, chain=tuple(chain), merge=(self.desk.track_id, self.layer.id, "chain", self.device_at, *values)
+        )
+
+    def _change_entry(self, name: str, at: int, field: str, value: Any) -> None:
+        entries = [e.to_json() for e in self.layer.chain[self.device_at].params[name]]
+        entries[at][field] = value
+        self._change_device(field.replace("_", " "), **{name: entries})

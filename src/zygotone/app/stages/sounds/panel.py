@@ -1,0 +1,167 @@
+"""What the tabs of the Sounds stage have in common."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, Protocol
+
+from PySide6.QtWidgets import QGridLayout, QWidget
+
+from zygotone.app.desk import Desk
+from zygotone.app.widgets.basic import button, clear, column, row
+from zygotone.app.widgets.ruler import Choice, Ruler
+from zygotone.session.instruments import InstrumentSource, Layer, Phrase
+from zygotone.session.models import Track
+from zygotone.session.params import Param
+
+_COLUMNS = 4
+
+
+class Host(Protocol):
+    """The stage, as its tabs know it."""
+
+    desk: Desk
+
+    @property
+    def track(self) -> Track | None: ...
+    @property
+    def source(self) -> InstrumentSource | None: ...
+    @property
+    def layer(self) -> Layer | None: ...
+    @property
+    def phrase(self) -> Phrase | None: ...
+    def kept(self) -> tuple[InstrumentSource | None, Layer | None]: ...
+    def show_all(self) -> None: ...
+    def change(self, what: str, layer_id: str | None = None, *, merge: object = "value", **changes: Any) -> None: ...
+
+
+class Panel(QWidget):
+    """One tab: ``build`` makes its fields when what they stand for (``shape``) has changed, and ``show_values`` fills them.
+
+    ``keeps`` are widgets that outlive a rebuild.
+    """
+
+    keeps: tuple[QWidget, ...] = ()
+
+    def __init__(self, stage: Host) -> None:
+        super().__init__()
+        self.stage, self.desk = stage, stage.desk
+        self._layout = column(spacing=6)
+        self.setLayout(self._layout)
+        self._fields: list[tuple[Any, Callable[[Any, Any], Any]]] = []  # a field, and its value by instrument and layer
+        self._movable: list[tuple[Ruler, str]] = []  # rulers with the path of their parameter in the layer
+        self._made_for: object = None
+
+    # --- for each tab to say -------------------------------------------------------------------------------
+
+    def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
+        """What the fields depend on, other than on track and layer."""
+        return ()
+
+    def build(self, source: InstrumentSource, layer: Layer | None) -> None:
+        """The fields; of a tab that is about a layer, ``make`` says which."""
+        if layer is not None:
+            self.make(source, layer)
+
+    def make(self, source: InstrumentSource, layer: Layer) -> None:
+        raise NotImplementedError
+
+    def show_pictures(self, layer: Layer | None, kept: Layer | None) -> None:
+        """What is drawn, beside the fields; ``kept`` is the layer in A while there is a trial."""
+
+    # --- for the stage -------------------------------------------------------------------------------------
+
+    def show_values(self, source: InstrumentSource, layer: Layer | None) -> None:
+        wanted = (self.desk.track_id, layer.id if layer else None, self.shape(source, layer))
+        if wanted != self._made_for:
+            self._made_for = wanted
+            for each in self.keeps:
+                each.setParent(None)
+            clear(self._layout)
+            self._fields, self._movable = [], []
+            self.build(source, layer)
+        kept_source, kept_layer = self.stage.kept()
+        trial = self.desk.bench.trial is not None
+        for field, read in self._fields:
+            try:
+                old = read(kept_source, kept_layer) if trial else None
+            except (AttributeError, KeyError, IndexError, TypeError):
+                old = None
+            field.show_value(read(source, layer), old)
+        if layer is not None:
+            for ruler, path in self._movable:
+                ruler.show_moves(self.desk.session.automated_range(self.desk.track_id, path, layer=layer.id))
+        self.show_pictures(layer, kept_layer if trial else None)
+
+    # --- for building --------------------------------------------------------------------------------------
+
+    @property
+    def track(self) -> Track | None:
+        return self.stage.track
+
+    @property
+    def source(self) -> InstrumentSource | None:
+        return self.stage.source
+
+    @property
+    def layer(self) -> Layer | None:
+        return self.stage.layer
+
+    @property
+    def phrase(self) -> Phrase | None:
+        return self.stage.phrase
+
+    def change(self, what: str, *, merge: object = "value", **changes: Any) -> None:
+        self.stage.change(what, merge=merge, **changes)
+
+    def add(self, widget: QWidget) -> None:
+        widget.show()  # one that was kept may have been hidden with its old place
+        self._layout.addWidget(widget)
+
+    def add_cells(self, cells: list[QWidget]) -> None:
+        box = QWidget()
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(12)
+        grid.setVerticalSpacing(4)
+        for i in range(_COLUMNS):
+            grid.setColumnStretch(i, 1)
+        for at, cell in enumerate(cells):
+            grid.addWidget(cell, at // _COLUMNS, at % _COLUMNS)
+        box.setLayout(grid)
+        self.add(box)
+
+    def field(
+        self,
+        p: Param,
+        name: str,
+        change: Callable[[Any], None],
+        read: Callable[[Any, Any], Any],
+        moves: str | None = None,
+    ) -> QWidget:
+        """``moves`` is the parameter's path in its layer, where automation would find it."""
+        if p.has_range:
+            made: Any = Ruler(
+                p, f"sounds.{name}", on_change=change, on_release=self.desk.bench.end_merge,
+                bpm=lambda: self.desk.song.tempo_bpm, on_error=self.desk.message.emit,
+            )  # fmt: skip
+            if moves is not None:
+                self._movable.append((made, moves))
+        else:
+            made = Choice(p, f"sounds.{name}", on_change=change)
+        self._fields.append((made, read))
+        return made
+
+    def layer_field(self, p: Param) -> QWidget:
+        return self.field(
+            p,
+            p.name,
+            lambda v, n=p.name, w=p.label: self.change(w, **{n: v}),
+            lambda i, e, n=p.name: getattr(e, n),
+            p.name,
+        )
+
+    def chooser(self, words: tuple[str, ...], chosen: str, name: str, pick: Callable[[str], None]) -> QWidget:
+        box = QWidget()
+        box.setLayout(row(*(button(w, f"sounds.{name}.{w.lower().replace(' ', '-')}", lambda v=w: pick(v), kind="chosen" if w == chosen else "") for w in words), 1, spacing=4))  # fmt: skip
+        return box

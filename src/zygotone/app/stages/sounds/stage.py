@@ -1,0 +1,356 @@
+"""Sounds: the layers of the selected track, who owns which octave, and the selected layer taken apart."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QComboBox, QFileDialog, QInputDialog, QScrollArea, QWidget
+
+from zygotone.advise.sound_views import LayerMapView, layer_map
+from zygotone.app.desk import Desk
+from zygotone.app.stages.library import LibraryDialog
+from zygotone.app.stages.sounds.chain import ChainPanel
+from zygotone.app.stages.sounds.envelopes import EnvelopesPanel
+from zygotone.app.stages.sounds.filter import FilterPanel
+from zygotone.app.stages.sounds.lfos import LfosPanel
+from zygotone.app.stages.sounds.moves import MovesPanel
+from zygotone.app.stages.sounds.notes import NotesPanel
+from zygotone.app.stages.sounds.panel import Panel
+from zygotone.app.stages.sounds.routes import RoutesPanel
+from zygotone.app.stages.sounds.source import SourcePanel
+from zygotone.app.stages.sounds.zones import ZonesPanel
+from zygotone.app.widgets.basic import button, column, label, row
+from zygotone.app.widgets.layer_map import LayerMap
+from zygotone.app.widgets.piano import Piano
+from zygotone.errors import ZygotoneError
+from zygotone.session.catalogue import SOURCES
+from zygotone.session.edits import (
+    add_asset,
+    change_instrument,
+    change_layer,
+    make_id,
+    move_layer,
+    put_layer,
+    remove_layer,
+)
+from zygotone.session.instruments import InstrumentSource, Layer, Phrase
+from zygotone.session.models import Session, Track
+from zygotone.session.saved_sounds import SavedSound, load_sound, save_sound, with_clip_names
+
+
+class SoundsStage(QWidget):
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.setObjectName("stage.sounds")
+        self.desk = desk
+        self.tab = "Source"
+        self._chosen: dict[str, str] = {}  # the layer selected on each track
+        self._map: LayerMapView | None = None
+
+        self.title = label("", "title", name="sounds.title")
+        self.told = label("", "soft", name="sounds.told")
+        self.add_box = QComboBox()
+        self.add_box.setObjectName("sounds.add")
+        self.add_box.setAccessibleName("Add a layer")
+        self.add_box.addItem("Add layer…", None)
+        for kind in SOURCES:
+            self.add_box.addItem(kind.title, kind.kind)
+            self.add_box.setItemData(self.add_box.count() - 1, kind.summary, Qt.ItemDataRole.ToolTipRole)
+        self.add_box.activated.connect(self._add_chosen)
+        self.top = QWidget()
+        self.top.setLayout(
+            row(
+                self.add_box, button("Duplicate", "sounds.duplicate", self.duplicate),
+                button("↑", "sounds.up", lambda: self._move(-1), accessible="Layer up"),
+                button("↓", "sounds.down", lambda: self._move(1), accessible="Layer down"),
+                button("Rename…", "sounds.rename", self._rename), button("Remove", "sounds.remove", self.remove), 1,
+                button("Library…", "sounds.library", self.open_library, tip="Factory sounds and your own"),
+                button("Import…", "sounds.import", self._import), button("Export…", "sounds.export", self._export), spacing=5,
+            )
+        )  # fmt: skip
+        self.map = LayerMap(self.choose, lambda i, what, changes: self.change(what, i, **changes))
+        self._panels: dict[str, Panel] = {
+            "Source": SourcePanel(self), "Envelopes": EnvelopesPanel(self), "LFOs": LfosPanel(self), "Filter": FilterPanel(self),
+            "Routes": RoutesPanel(self), "Zones": ZonesPanel(self), "Chain": ChainPanel(self), "Moves": MovesPanel(self),
+            "Notes": NotesPanel(self),
+        }  # fmt: skip
+        self._tabs = row(spacing=4)
+        self._tab_buttons = {
+            name: button(name, f"sounds.tab.{name.lower()}", lambda n=name: self.show_tab(n)) for name in self._panels
+        }
+        for each in self._tab_buttons.values():
+            self._tabs.addWidget(each)
+        self._tabs.addStretch(1)
+        self.empty = label(
+            "This track plays a clip, which has no layers. Choose a track with an instrument, or make one here.", "soft",
+            name="sounds.empty", wrap=True,
+        )  # fmt: skip
+        self.new_button = button("Make an instrument track", "sounds.new", self.new_track)
+        self.piano = Piano(
+            lambda pitch, velocity: self.notes.key_down(pitch, velocity), lambda pitch: self.notes.key_up(pitch)
+        )
+
+        self.no_layer = label("No layer yet. Add one above: a source with a job.", "soft")
+        inner = QWidget()
+        inner.setLayout(
+            column(
+                row(self.title, self.told, 1, spacing=10), self.empty, row(self.new_button, 1), self.top, self.map, self._tabs,
+                self.no_layer, *self._panels.values(), 1, spacing=7, margins=(16, 10, 10, 6),
+            )
+        )  # fmt: skip
+        self.scroll = QScrollArea()
+        self.scroll.setWidgetResizable(True)
+        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.scroll.setWidget(inner)
+        self.setLayout(column(self.scroll, self.piano, spacing=0))
+        for signal in (desk.session_changed, desk.selection_changed, desk.loop_changed):
+            signal.connect(self.show_all)
+        self.show_all()
+
+    # --- what is shown -------------------------------------------------------------------------------------
+
+    @property
+    def track(self) -> Track | None:
+        strip = self.desk.session.strip(self.desk.track_id)
+        return strip if isinstance(strip, Track) else None
+
+    @property
+    def source(self) -> InstrumentSource | None:
+        track = self.track
+        return track.source if track is not None and isinstance(track.source, InstrumentSource) else None
+
+    @property
+    def layer(self) -> Layer | None:
+        source = self.source
+        if source is None or not source.layers:
+            return None
+        wanted = self._chosen.get(self.desk.track_id)
+        return next((each for each in source.layers if each.id == wanted), source.layers[0])
+
+    @property
+    def phrase(self) -> Phrase | None:
+        source = self.source
+        if source is None:
+            return None
+        phrase = {p.section: p.phrase for p in source.parts}.get(self.desk.section.id)
+        return next((p for p in source.phrases if p.id == phrase), None)
+
+    def kept(self) -> tuple[InstrumentSource | None, Layer | None]:
+        """Instrument and layer as they are in A."""
+        strip = {s.id: s for s in self.desk.bench.kept.strips()}.get(self.desk.track_id)
+        source = strip.source if isinstance(strip, Track) and isinstance(strip.source, InstrumentSource) else None
+        layer = self.layer
+        found = next((e for e in source.layers if layer is not None and e.id == layer.id), None) if source else None
+        return source, found
+
+    def show_all(self) -> None:
+        source, layer, track = self.source, self.layer, self.track
+        self.title.setText(self.desk.session.strip(self.desk.track_id).name)
+        has = source is not None
+        for widget in (self.top, self.map, self.piano):
+            widget.setVisible(has)
+        self.empty.setVisible(not has)
+        self.new_button.setVisible(not has)
+        for name, each in self._tab_buttons.items():
+            each.setVisible(has and (layer is not None or name == "Notes"))
+            each.setProperty("kind", "chosen" if name == self.tab else "")
+            each.style().unpolish(each)
+            each.style().polish(each)
+        if source is None or track is None:
+            self.told.setText("")
+            self.no_layer.hide()
+            for panel in self._panels.values():
+                panel.hide()
+            return
+        count = len(source.layers)
+        direct = sum(each.output == "direct" for each in source.layers)
+        voices = {"poly": f"chords of {source.voices.limit}", "mono": "one note at a time", "legato": "legato"}[
+            source.voices.mode
+        ]
+        self.told.setText(
+            f"{count} layer{'s' if count != 1 else ''} · {voices}"
+            + (f" · {direct} direct, past the chain" if direct else "")
+        )
+        self.map.show_layers(source, self._map, layer.id if layer else None)
+        self.no_layer.setVisible(layer is None and self.tab != "Notes")
+        for name, panel in self._panels.items():
+            if name == self.tab and (layer is not None or name == "Notes"):
+                panel.show_values(source, layer)
+                panel.show()
+            else:
+                panel.hide()
+        self._measure()
+
+    def show_tab(self, tab: str) -> None:
+        self.tab = tab
+        self.show_all()
+
+    def choose(self, layer_id: str) -> None:
+        self._chosen[self.desk.track_id] = layer_id
+        self.panel("Source").entry = self.panel("Chain").device_at = 0
+        self.show_all()
+
+    @property
+    def notes(self) -> NotesPanel:
+        found = self._panels["Notes"]
+        assert isinstance(found, NotesPanel)
+        return found
+
+    def panel(self, tab: str) -> Any:
+        """One tab, shown or not."""
+        return self._panels[tab]
+
+    # --- layers and sounds ---------------------------------------------------------------------------------
+
+    def change(self, what: str, layer_id: str | None = None, *, merge: object = "value", **changes: Any) -> None:
+        layer = self.layer
+        layer_id = layer_id or (layer.id if layer else None)
+        if layer_id is None:
+            return
+        track = self.desk.track_id
+        key = (track, layer_id, what, *sorted(changes)) if merge == "value" else merge
+        self.desk.edit(what, lambda s: change_layer(s, track, layer_id, **changes), merge_key=key)
+
+    def _add_chosen(self, index: int) -> None:
+        kind = self.add_box.itemData(index)
+        self.add_box.setCurrentIndex(0)
+        if kind is not None:
+            self.add_layer(kind)
+
+    def add_layer(self, kind: str) -> None:
+        source, track = self.source, self.desk.track_id
+        if source is None:
+            return
+        title = SOURCES.find(kind).title
+        made = Layer.model_validate(
+            {"id": make_id(kind, (e.id for e in source.layers)), "name": title, "sound": {"kind": kind}, "level_db": -6.0, "envelope": {"sustain": 0.8}}
+        )  # fmt: skip
+        if self.desk.edit("Add layer", lambda s: put_layer(s, track, made)):
+            self.choose(made.id)
+
+    def duplicate(self) -> None:
+        source, layer, track = self.source, self.layer, self.desk.track_id
+        if source is not None and layer is not None:
+            copy = layer.replace(id=make_id(layer.id, (e.id for e in source.layers)), name=f"{layer.name} copy"[:120])
+            if self.desk.edit("Duplicate layer", lambda s: put_layer(s, track, copy)):
+                self.choose(copy.id)
+
+    def remove(self) -> None:
+        layer, track = self.layer, self.desk.track_id
+        if layer is not None:
+            self.desk.edit("Remove layer", lambda s: remove_layer(s, track, layer.id))
+
+    def _move(self, steps: int) -> None:
+        layer, track = self.layer, self.desk.track_id
+        if layer is not None:
+            self.desk.edit("Move layer", lambda s: move_layer(s, track, layer.id, steps))
+
+    def _rename(self) -> None:
+        layer = self.layer
+        if layer is not None:
+            text, good = QInputDialog.getText(self, "Rename layer", "Name of this layer:", text=layer.name)
+            if good and text.strip():
+                self.change("Rename layer", name=text.strip()[:120], merge=None)
+
+    def new_track(self) -> None:
+        """A track with a plain instrument, so that there is something to build on."""
+        from zygotone.factory import factory_sounds
+
+        sound = next(s for s in factory_sounds() if s.name == "Soft keys")
+
+        def add(session: Session) -> Session:
+            made = Track(
+                id=make_id("sound", (s.id for s in session.strips())),
+                name=_free_name("Sound", session),
+                role="keys",
+                source=sound.instrument(),
+            )
+            self._new_id = made.id
+            return session.replace(tracks=(*session.tracks, made))
+
+        if self.desk.edit("New instrument track", add):
+            self.desk.select_track(self._new_id)
+
+    def use_sound(self, sound: SavedSound, clips: dict[str, Any]) -> None:
+        """Put a sound in the place of the track's own; its phrases stay."""
+        track, source = self.desk.track_id, self.source
+        if source is None:
+            return
+        assets = {name: self.desk.store.add(clip, name, self.desk.session.rate_hz) for name, clip in clips.items()}
+        layers = with_clip_names(sound.layers, {name: asset.id for name, asset in assets.items()})
+
+        def put(session: Session) -> Session:
+            for asset in assets.values():
+                session = add_asset(session, asset)
+            return change_instrument(
+                session, track, layers=layers, voices=sound.voices, lfos=sound.lfos, macros=sound.macros
+            )
+
+        if self.desk.edit(f"Sound: {sound.name}", put):
+            self._chosen.pop(track, None)
+            self.show_all()
+
+    def present_sound(self, name: str) -> tuple[SavedSound, dict[str, Any]]:
+        """The track's sound and its clips, as they are now."""
+        from zygotone.session.audio_files import AudioData
+        from zygotone.session.instruments import instrument_files
+
+        source, rate = self.source, self.desk.session.rate_hz
+        clips = {
+            asset: AudioData(self.desk.store.audio_of(asset, rate), rate, "FLOAT", "WAV")
+            for asset in instrument_files(source.layers)
+        }  # fmt: skip
+        return SavedSound.of(source, name=name, role=self.track.role), clips
+
+    def open_library(self) -> None:
+        LibraryDialog(self).exec()
+
+    def _import(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Bring in a sound", "", "Sounds (*.json)")
+        if path:
+            try:
+                self.use_sound(*load_sound(Path(path)))
+            except ZygotoneError as error:
+                self.desk.message.emit(str(error))
+
+    def _export(self) -> None:
+        if self.source is None or not self.source.layers:
+            return
+        path, _ = QFileDialog.getSaveFileName(self, "Write the sound", f"{self.track.name}.json", "Sounds (*.json)")
+        if path:
+            try:
+                save_sound(Path(path), *self.present_sound(self.track.name))
+            except ZygotoneError as error:
+                self.desk.message.emit(str(error))
+
+    # --- measuring -----------------------------------------------------------------------------------------
+
+    def showEvent(self, event) -> None:
+        super().showEvent(event)
+        self._measure()
+
+    def _measure(self) -> None:
+        if not self.isVisible() or self.source is None:
+            return
+        desk, track, session = self.desk, self.desk.track_id, self.desk.session
+
+        def run(cancel: Callable[[], bool]) -> LayerMapView | None:
+            return layer_map(desk.context(session, cancel), track)
+
+        desk.worker.submit("layer map", run, self._on_map, urgency=3)
+
+    def _on_map(self, view: LayerMapView | None) -> None:
+        self._map = view
+        source, layer = self.source, self.layer
+        if source is not None:
+            self.map.show_layers(source, view, layer.id if layer else None)
+
+
+def _free_name(name: str, session: Session) -> str:
+    names, n, unlike = {s.name for s in session.strips()}, 2, name
+    while unlike in names:
+        unlike, n = f"{name} {n}", n + 1
+    return unlike

@@ -89,9 +89,10 @@ _LATER_S = (0.0, 0.1, 0.5)
 
 @dataclass(frozen=True, slots=True)
 class StringView:
-    """A plucked string: how far it is pulled aside along its length at ``times_s``, (times, 201), 1 the farthest of all, and
+    """A plucked string: where it is plucked, 0 (bridge) to 1; how far it is pulled aside along its length at ``times_s``, (times, 201), 1 the farthest of all, and
     the time to −60 dB of each partial in s, (partials,), of those below half the rate."""
 
+    pick: float
     times_s: tuple[float, ...]
     places: FloatArray
     shapes: FloatArray
@@ -108,7 +109,9 @@ def string_view(params: Values, *, pitch_hz: float, rate_hz: int, velocity: floa
     strength *= pluck_softness(modes * pitch_hz, pick_brightness(params, velocity))
     left = 10.0 ** (-3.0 * np.array(_LATER_S)[:, None] / decays)
     shapes = (left * strength) @ np.sin(np.pi * modes[:, None] * _PLACES)
-    return StringView(_LATER_S, _PLACES, shapes / max(float(np.max(np.abs(shapes))), 1e-9), decays[:PARTIALS])
+    return StringView(
+        params["pick"], _LATER_S, _PLACES, shapes / max(float(np.max(np.abs(shapes))), 1e-9), decays[:PARTIALS]
+    )
 
 
 @dataclass(frozen=True, slots=True)

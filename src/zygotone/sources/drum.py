@@ -8,6 +8,7 @@ import numpy as np
 
 from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass_sos
 from zygotone.dsp.levels import db_to_gain
+from zygotone.dsp.oversampling import bent
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, choice, frequency, level, number, whole
@@ -126,7 +127,7 @@ def render(params: Values, note: NoteRequest) -> Stereo:
                 tone += wave * (fade if top > 0.43 * note.rate_hz else 1.0)
         if params["bend_db"] > 0.0:
             drive = db_to_gain(params["bend_db"])
-            tone = np.tanh(drive * tone) / math.tanh(drive)
+            tone = bent(tone, lambda u: np.tanh(np.float32(drive) * u)) / math.tanh(drive)
         out += db_to_gain(params["tone_db"]) * tone
     # Hits of one setting are alike, so that a render is the same every time.
     rng = np.random.default_rng(20240)

@@ -8,7 +8,7 @@ from typing import TypedDict
 import numpy as np
 
 from zygotone.dsp.filters import bandpass_sos
-from zygotone.dsp.oscillators import read_moving
+from zygotone.dsp.oscillators import read_resampled
 from zygotone.dsp.strings import plucked_string
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.dsp.voice_filters import add_resonances
@@ -74,7 +74,7 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     if not still:
         places = np.concatenate([[0.0], np.cumsum(speed)[:-1]])
         moved = np.empty(note.frames)
-        read_moving(y, places, moved)
+        read_resampled(y, places, moved)
         y = moved
     if params["body"] > 0.0:
         sos, gains = body_resonances(params["body_hz"], note.rate_hz)

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QWidget
 from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import button, clear, column, label, row
 from zygotone.app.widgets.plot import Axis, Curve, Mark, Plot
-from zygotone.app.widgets.ruler import Ruler
+from zygotone.app.widgets.ruler import Ruler, ruler_ticks
 from zygotone.music.tempo import COMMON_NOTE_VALUES
 from zygotone.session.automation import SHAPES, Lane, Point, lane_values
 from zygotone.session.edits import layer_of, make_id, put_lane, remove_lane
@@ -212,7 +212,7 @@ class LanePanel(QWidget):
             return
         low, high = param.low, param.high
         log = param.scale == "log"
-        ticks = tuple(param.value_at(p) for p in (0.0, 0.25, 0.5, 0.75, 1.0)) if not log else _log_ticks(low, high)
+        ticks = _log_ticks(low, high) if log else tuple(ruler_ticks(param))
         self.plot.set_axes(
             Axis(0.0, beats, "beat", ticks=tuple(range(0, int(beats) + 1, step))),
             Axis(low, high, param.unit, log=log, ticks=tuple(round(t, 3) for t in ticks)),

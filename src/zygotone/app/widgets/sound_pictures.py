@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from zygotone.advise.sound_views import PARTIALS, DrumView, StringView
 from zygotone.app.widgets.basic import column
-from zygotone.app.widgets.plot import Axis, Curve, Plot
+from zygotone.app.widgets.plot import Axis, Curve, Mark, Plot
 from zygotone.dsp.types import FloatArray
 
 
@@ -36,12 +36,12 @@ class StringPicture(QWidget):
         super().__init__()
         self.setObjectName("sounds.string")
         self.string = Plot(
-            Axis(0, 100, "% from the bridge", ticks=(0, 25, 50, 75, 100)), Axis(-1.1, 1.1, "", ticks=(-1, 0, 1)),
-            name="sounds.string.shape", accessible="The string after the pluck", height=120,
+            Axis(0, 100, "%", ticks=(0, 25, 50, 75, 100)), Axis(-0.3, 1.15, "", ticks=(0, 0.5, 1)),
+            name="sounds.string.shape", accessible="The string after the pluck, from bridge to nut", height=112,
         )  # fmt: skip
         self.decays = Plot(
             Axis(0.3, PARTIALS + 0.7, "partial", ticks=(1, 4, 8, 12, 16, 20, 24)), Axis(0.01, 10.0, "s", log=True),
-            name="sounds.string.decays", accessible="Time of each partial to −60 dB", height=120,
+            name="sounds.string.decays", accessible="Time of each partial to −60 dB", height=112,
         )  # fmt: skip
         self.setLayout(column(self.string, self.decays, spacing=4))
 
@@ -52,8 +52,14 @@ class StringPicture(QWidget):
             [
                 Curve(name, 100.0 * view.places, shape, *style)
                 for name, shape, style in zip(names, view.shapes, styles, strict=True)
-            ]
+            ],
+            [
+                Mark("bridge", 0.0, colour="soft"),
+                Mark("pick", 100.0 * view.pick, colour="a"),
+                Mark("nut", 100.0, colour="soft"),
+            ],
         )
+        self.string.set_axes(y=Axis(min(-0.1, 1.1 * float(view.shapes.min())), 1.15, "", ticks=(0, 0.5, 1)))
         low, high = 0.7 * float(view.decays_s.min()), 1.4 * float(view.decays_s.max())
         self.decays.set_axes(y=Axis(low, high, "s", log=True, ticks=_decades(low, high)))
         partials = np.arange(1.0, len(view.decays_s) + 1.0)
@@ -68,11 +74,11 @@ class DrumPicture(QWidget):
         self.setObjectName("sounds.drum")
         self.levels = Plot(
             Axis(0, 1, "ms"), Axis(-60, 6, "dB", ticks=(-60, -40, -20, 0)), name="sounds.drum.levels",
-            accessible="Levels of the parts of a hit", height=120,
+            accessible="Levels of the parts of a hit", height=112,
         )  # fmt: skip
         self.pitch = Plot(
             Axis(0, 1, "ms"), Axis(20, 2000, "Hz", log=True), name="sounds.drum.pitch", accessible="Pitch of the tone",
-            height=120,
+            height=112,
         )  # fmt: skip
         self.setLayout(column(self.levels, self.pitch, spacing=4))
 

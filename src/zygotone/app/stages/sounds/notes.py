@@ -143,11 +143,11 @@ class NotesPanel(Panel):
             for n in range(4):
                 macro = Param(
                     name=f"macro{n + 1}",
-                    label=f"Macro {n + 1} of the note",
+                    label=f"Macro {n + 1}",
                     low=0.0,
                     high=1.0,
                     default=0.0,
-                    help="For routes, note by note.",
+                    help="Of the selected note, for routes.",
                 )
                 cells.append(self.field(macro, f"note.macro{n + 1}", lambda v, at=n: self._set_macro(at, v), lambda i, e, at=n: (self._selected_note("macros") or (0.0,) * 4)[at]))  # fmt: skip
         self.add_cells(cells)

@@ -18,13 +18,13 @@ from zygotone.app.widgets.operator_graph import OperatorGraph
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Plot
 from zygotone.app.widgets.sound_pictures import DrumPicture, StringPicture
 from zygotone.errors import ZygotoneError
-from zygotone.music.pitch import midi_to_hz
+from zygotone.music.pitch import midi_to_hz, name_pitch
 from zygotone.session.audio_files import AUDIO_SUFFIXES, read_audio
 from zygotone.session.catalogue import SOURCES
 from zygotone.session.edits import add_asset, change_layer
 from zygotone.session.instruments import JOBS, LAYER, InstrumentSource, Layer
 from zygotone.session.models import Session
-from zygotone.session.params import Param, choice, format_number
+from zygotone.session.params import Param, choice
 
 _PARTIALS = replace(FREQUENCY, ticks=(30, 100, 300, 1000, 3000, 10000))
 JOB = choice("job", "Job", JOBS, "body", "What the layer is for; the bench measures whether it does it.")
@@ -86,8 +86,11 @@ class SourcePanel(Panel):
             self.layer_field(LAYER[0]), self.layer_field(LAYER[1]),
         ]  # fmt: skip
         own = {"fm": self.operators, "string": self.string, "drum": self.drum}.get(layer.sound.kind)
+        stacked = own is self.string or own is self.drum
+        for plot in (self.wave, self.partials):
+            plot.setMinimumHeight(112 if stacked else 150)
         pictures = QWidget()
-        if own is None or own is self.operators:
+        if not stacked:
             drawn = [self.wave, self.partials, *([own] if own is not None else [])]
             pictures.setLayout(row(*drawn, spacing=8))
         else:
@@ -265,6 +268,6 @@ class SourcePanel(Panel):
             Axis(-1.1 * top, 1.1 * top, "", ticks=(-round(top, 2), 0, round(top, 2))),
         )
         self.wave.show_curves(
-            [Curve(f"at {format_number(view.pitch_hz, 'Hz')}", np.linspace(0.0, ms, WAVE_POINTS), view.wave, "ink")]
+            [Curve(f"played at {name_pitch(view.pitch_hz).note}", np.linspace(0.0, ms, WAVE_POINTS), view.wave, "ink")]
         )
         self.partials.show_curves([Curve("spectrum", FREQS_HZ, view.spectrum_db, "soft", "fill")])

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QPushButton
+from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
 
 from tests.builders import write_stem
 from tests.signals import noise
@@ -194,6 +194,31 @@ def _key(key):
     from PySide6.QtGui import QKeyEvent
 
     return QKeyEvent(QEvent.Type.KeyPress, key, Qt.KeyboardModifier.NoModifier)
+
+
+def test_a_ruler_shows_that_automation_moves_it_and_from_where_to_where(window, chains, settled):
+    chains.add_device("filter")
+    settled(window)
+    ruler = ruler_of(window, "chains.ruler.cutoff_hz")
+    assert ruler.scale.moves is None
+    pick(window, "lane.add", "Filter: Cutoff")
+    pick(window, "lane.shape", "triangle")
+    ruler_of(window, "lane.low").scale._on_change(200.0)
+    ruler_of(window, "lane.high").scale._on_change(2000.0)
+    settled(window)
+    ruler = ruler_of(window, "chains.ruler.cutoff_hz")
+    low, high = ruler.scale.moves
+    assert (low, high) == (pytest.approx(200.0, rel=0.02), pytest.approx(2000.0, rel=0.02))
+    word = ruler.findChild(QLabel, "chains.ruler.cutoff_hz.moves")
+    assert word.isVisible()
+    assert "from 200" in word.toolTip()
+    assert ruler_of(window, "chains.ruler.resonance").scale.moves is None
+    click(window, "lane.on")
+    settled(window)
+    assert ruler_of(window, "chains.ruler.cutoff_hz").scale.moves is None
+    chains.lanes.add_lane(None, "pan_pct")
+    settled(window)
+    assert ruler_of(window, "chains.ruler.pan_pct").scale.moves is not None
 
 
 def test_removing_a_device_takes_its_lanes_along(window, chains):

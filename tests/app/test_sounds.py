@@ -464,3 +464,45 @@ def test_a_port_of_the_machine_opens_and_one_that_fails_is_said(window, qtbot, m
             raise OSError("unplugged")
 
     assert "Gone cannot be opened: unplugged" in window.midi.choose(Broken())
+
+
+def test_a_string_and_a_drum_have_pictures_of_their_own(window, settled):
+    panel = window.sounds.panel("Source")
+    window.sounds.add_layer("string")
+    settled(window)
+    string = panel.string
+    assert string.isVisible()
+    assert not panel.operators.isVisible()
+    shapes, marks = string.string.curves, string.string._marks
+    assert [c.name for c in shapes] == ["pluck", "100 ms later", "500 ms later"]
+    assert np.ptp(shapes[0].y) > np.ptp(shapes[1].y) > np.ptp(shapes[2].y)
+    assert shapes[0].x[np.argmax(shapes[0].y)] == pytest.approx(18.0, abs=2.0)  # where it is plucked
+    assert marks[1].x == pytest.approx(18.0)
+    before = string.decays.curves[0].y
+    assert np.all(np.diff(before) < 0.0)  # higher partials are gone sooner
+    window.findChildren(Ruler, "sounds.damping")[-1].scale._on_change(0.8)
+    settled(window)
+    assert string.decays.curves[0].y[8] < before[8]
+    window.sounds.add_layer("drum")
+    settled(window)
+    drum = panel.drum
+    assert drum.isVisible()
+    assert [c.name for c in drum.levels.curves] == ["tone", "click"]
+    tone = drum.levels.curves[0]
+    # The decay is the time to −20 dB.
+    assert np.interp(350.0, tone.x, tone.y) == pytest.approx(-20.0, abs=0.3)
+    pitch = drum.pitch.curves[0].y
+    assert pitch[0] == pytest.approx(4 * pitch[-1], rel=0.01)  # two octaves of drop
+    window.findChildren(Ruler, "sounds.tone_db")[-1].scale._on_change(-60.0)
+    settled(window)
+    assert not drum.pitch.curves
+    assert "off" in drum.pitch._empty
+
+
+def test_a_layers_ruler_shows_that_automation_moves_it(window, settled):
+    window.sounds.show_tab("Moves")
+    window.sounds.panel("Moves").lanes.add_lane(None, "level_db")
+    window.sounds.show_tab("Source")
+    settled(window)
+    assert window.findChildren(Ruler, "sounds.level_db")[-1].scale.moves is not None
+    assert window.findChildren(Ruler, "sounds.pan_pct")[-1].scale.moves is None

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from tests.signals import RATE, noise, sine
 from zygotone.dsp.delays import FRACTION_LATENCY, DelayLine, FirStereo, fractional_delay_taps
-from zygotone.dsp.dynamics import Level, replace_not_finite, static_curve
+from zygotone.dsp.dynamics import Level, is_finite, replace_not_finite, static_curve
 from zygotone.dsp.filters import (
     SosStereo,
     allpass_sos,
@@ -184,3 +184,11 @@ def test_a_plucked_string_is_in_tune():
         near = np.abs(freqs / hz - 1) < 0.05
         found = freqs[near][np.argmax(spectrum[near])]
         assert abs(1200 * np.log2(found / hz)) < 5.0
+
+
+@given(st.integers(0, 70), st.sampled_from([None, np.nan, np.inf, -np.inf]), st.integers(0, 139))
+def test_what_is_not_finite_is_found_wherever_it_is(n, bad, at):
+    x = np.random.default_rng(n).standard_normal((2, n))
+    if bad is not None and n:
+        x[at % 2, at % n] = bad
+    assert is_finite(x) == (bad is None or n == 0)

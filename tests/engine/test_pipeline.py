@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from zygotone.engine.pipeline import Pipeline
+from zygotone.engine.pipeline import Pipeline, at_once
 
 
 @st.composite
@@ -85,3 +85,16 @@ def test_two_renders_at_once_do_not_wait_for_each_other():
 
     assert list(Pipeline([[], [0]], 2, work).run()) == [0, 1]
     assert inner == [0, 1, 2]
+
+
+def test_what_is_done_at_once_comes_back_in_order():
+    assert at_once([lambda n=n: n * n for n in range(20)]) == [n * n for n in range(20)]
+    assert at_once([]) == []
+
+
+def test_what_fails_at_once_is_raised():
+    def fail() -> int:
+        raise ValueError("no")
+
+    with pytest.raises(ValueError, match="no"):
+        at_once([lambda: 1, fail, lambda: 2])

@@ -6,15 +6,18 @@ import pytest
 from tests.builders import device, tone_project, write_stem
 from tests.signals import RATE, noise, sine
 from zygotone.advise.new_project import project_from_stems
+from zygotone.engine import renderer as renderer_module
 from zygotone.engine.chains import process_chain
 from zygotone.engine.graph import compile_session
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version, stream_nodes
 from zygotone.errors import LoopError, ParameterError
 from zygotone.session import edits
+from zygotone.session.audio_store import AudioStore
 from zygotone.session.automation import DrawnPoint, Lane, Point, lane_values
 from zygotone.session.models import Device, InstrumentSource, KeyInput, Layer, Note, Part, Phrase, Sound, Track
 from zygotone.session.params import frequency, level
+from zygotone.sources import render_layer
 
 
 @pytest.fixture
@@ -281,12 +284,59 @@ def test_layers_can_be_automated():
     )  # fmt: skip
     project = tone_project_with(source)
     session = edits.put_lane(project, lane(layer="a", points=[Point(beat=0, value=-40.0), Point(beat=4, value=0.0)]))
-    from zygotone.session.audio_store import AudioStore
-
     plain, moved = (Renderer(AudioStore()).stem(s, "low") for s in (project, session))
     at = RATE
     ratio = np.std(moved[:, at : at + 2400]) / np.std(plain[:, at : at + 2400])
     assert 20 * np.log10(ratio) == pytest.approx(-40.0 + 40.0 * (1.025 / 2.0), abs=0.5)
+
+
+def sounding(one: Layer, **more: object) -> InstrumentSource:
+    return InstrumentSource(
+        layers=(one.replace(**more),), phrases=(Phrase(id="p", beats=4, notes=(Note(start_beat=0, length_beats=4, pitch=48),)),),
+        parts=(Part(section="song", phrase="p"),),
+    )  # fmt: skip
+
+
+def test_a_layers_fader_comes_after_its_chain():
+    # A limiter at −20 dB does not care how far the layer's fader is down after it, nor where it is panned.
+    one = Layer(
+        id="a", name="a", sound=Sound.model_validate({"kind": "oscillator"}), envelope={"sustain": 1.0},
+        chain=(device("limiter", "l", ceiling_dbtp=-20.0),),
+    )  # fmt: skip
+    loud, quiet, left = (
+        Renderer(AudioStore()).stem(tone_project_with(sounding(one, **more)), "low")
+        for more in ({}, {"level_db": -12.0}, {"pan_pct": -100.0})
+    )
+    np.testing.assert_allclose(quiet, loud * 10 ** (-12 / 20), atol=1e-12)
+    np.testing.assert_allclose(left[0], loud[0] * np.sqrt(2.0), atol=1e-12)
+    assert np.max(np.abs(left[1])) < 1e-12
+
+
+def test_moving_a_layers_fader_renders_no_voice_again(monkeypatch):
+    rendered = []
+    monkeypatch.setattr(renderer_module, "render_layer", lambda *a, **k: rendered.append(a) or render_layer(*a, **k))
+    one = Layer(id="a", name="a", sound=Sound.model_validate({"kind": "oscillator"}))
+    renderer = Renderer(AudioStore())
+    plain = renderer.stem(tone_project_with(sounding(one)), "low")
+    quiet = renderer.stem(tone_project_with(sounding(one, level_db=-6.0, pan_pct=20.0)), "low")
+    session = edits.put_lane(tone_project_with(sounding(one)), lane(layer="a", points=[Point(beat=0, value=-40.0)]))
+    moved = renderer.stem(session, "low")
+    assert len(rendered) == 1
+    assert np.std(plain) > np.std(quiet) > np.std(moved) > 0.0
+    renderer.stem(tone_project_with(sounding(one, transpose_semitones=1)), "low")
+    assert len(rendered) == 2
+
+
+def test_the_range_that_automation_passes_through_is_told(pair):
+    section = pair.session.song.sections[0].id
+    session = edits.put_lane(pair.session, lane(param="level_db", points=[Point(beat=0, value=-30.0), Point(beat=1, value=-6.0)]))  # fmt: skip
+    low, high = session.automated_range("low", "level_db")
+    assert (low, high) == (pytest.approx(-30.0), pytest.approx(-6.0, abs=0.1))
+    assert session.automated_range("high", "level_db") is None
+    off = edits.put_lane(session, session.lanes[0].replace(on=False))
+    assert off.automated_range("low", "level_db") is None
+    both = edits.put_lane(session, Lane(id="two", strip="low", param="level_db", section=section, shape="triangle", period="1/4", low=-50.0, high=0.0))  # fmt: skip
+    assert both.automated_range("low", "level_db") == (pytest.approx(-50.0, abs=0.2), pytest.approx(0.0, abs=0.2))
 
 
 def tone_project_with(source):

@@ -118,6 +118,18 @@ def test_an_envelope_reaches_its_marks():
     assert line[round(0.100 * RATE)] == pytest.approx(0.4)
 
 
+@given(st.integers(1, 6000), st.floats(0, 40), st.floats(0, 60), st.floats(0, 1), st.floats(1, 50), st.floats(-1, 1))
+def test_an_envelope_at_each_32nd_frame_is_every_32nd_value(gate, delay, attack, sustain, release, bend):
+    envelope = Envelope(
+        delay_ms=delay, attack_ms=attack, hold_ms=5, decay_ms=30, sustain=sustain, release_ms=release, attack_curve=bend,
+        decay_curve=-bend, release_curve=bend,
+    )  # fmt: skip
+    line = envelope_curve(envelope, gate, RATE)
+    few = envelope_curve(envelope, gate, RATE, every=32, points=300)
+    np.testing.assert_allclose(few[: len(line[::32])], line[::32][:300], atol=1e-9)
+    assert not few[len(line[::32]) :].any()
+
+
 # --- drums --------------------------------------------------------------------------------------------------------
 
 

@@ -245,3 +245,31 @@ def test_filter_modes_close_where_they_should(mode, slope):
     else:
         assert middle < low - 8
         assert middle < high - 8
+
+
+# --- faders, which come after a layer's chain ------------------------------------------------------------------------
+
+
+def voices_of(one: Layer) -> np.ndarray:
+    source = InstrumentSource(
+        layers=(one,), phrases=(Phrase(id="p", beats=4, notes=(note(), note().replace(start_beat=2))),),
+        parts=(Part(section="a", phrase="p"),),
+    )  # fmt: skip
+    return render_layer(source, one, Song(sections=(Section(id="a", name="A", bars=1),)), RATE)
+
+
+def test_level_and_pan_are_not_in_the_voices_and_alike_sides_are_one_row():
+    plain = voices_of(layer())
+    assert len(plain) == 1
+    np.testing.assert_array_equal(voices_of(layer(level_db=-20.0, pan_pct=70.0)), plain)
+
+
+def test_routes_move_level_and_pan_voice_by_voice():
+    by_velocity = Route(source="velocity", target="level_db", amount=-6.0)
+    quieter = voices_of(layer(routes=(by_velocity,), level_db=-20.0))
+    np.testing.assert_allclose(quieter, voices_of(layer()) * 10 ** (-6.0 / 20), rtol=1e-9)
+    placed = voices_of(layer(routes=(Route(source="velocity", target="pan_pct", amount=50.0),), pan_pct=-50.0))
+    assert len(placed) == 2  # in the middle after all
+    np.testing.assert_allclose(placed[0], placed[1], atol=1e-12)
+    aside = voices_of(layer(routes=(Route(source="velocity", target="pan_pct", amount=125.0),)))
+    assert np.max(np.abs(aside[0])) < 1e-12 < np.max(np.abs(aside[1]))

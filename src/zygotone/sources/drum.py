@@ -127,7 +127,7 @@ def render(params: Values, note: NoteRequest) -> Stereo:
                 tone += wave * (fade if top > 0.43 * note.rate_hz else 1.0)
         if params["bend_db"] > 0.0:
             drive = db_to_gain(params["bend_db"])
-            tone = bent(tone, lambda u: np.tanh(np.float32(drive) * u)) / math.tanh(drive)
+            tone = bent(tone, lambda u: np.tanh(np.float32(drive) * u), factor=8) / math.tanh(drive)
         out += db_to_gain(params["tone_db"]) * tone
     # Hits of one setting are alike, so that a render is the same every time.
     rng = np.random.default_rng(20240)

@@ -97,7 +97,7 @@ class RenderedVoice:
     @property
     def alike(self) -> bool:
         """Whether both sides are."""
-        return len(self.audio) == 1 and self.gains.shape[1] == 1 and bool(self.gains[0, 0] == self.gains[1, 0])
+        return len(self.audio) == 1 and np.array_equal(self.gains[0], self.gains[1])
 
     def add_to(self, out: FloatArray, at: int) -> None:
         """Into out (2, n), or (1, n) of a voice whose sides are alike, from frame ``at``, which may be below 0; what does not

@@ -1,0 +1,127 @@
+"""Filters and strings of voices against SciPy's recursive filters, and against what is rendered."""
+
+import numpy as np
+import pytest
+import scipy.signal
+
+from tests.signals import RATE
+from zygotone.dsp.filters import bandpass_sos, filtered, highpass_sos, lowpass_sos
+from zygotone.dsp.strings import design_string, plucked_string
+from zygotone.dsp.voice_filters import MODES, add_resonances, one_pole, resonators, voice_filter
+
+X = np.random.default_rng(4).standard_normal(4000)
+CELLS = 4000 // 32
+
+
+def test_resonances_side_by_side_add_what_scipys_band_passes_give():
+    sos = np.array([bandpass_sos(hz, q, sample_rate_hz=RATE) for hz, q in ((110, 9), (216, 12), (700, 4), (3100, 20))])
+    gains = np.array([0.6, 0.3, 1.2, 0.1])
+    y = X.copy()
+    add_resonances(y, sos, gains)
+    wanted = X + sum(g * scipy.signal.sosfilt(each[None], X) for g, each in zip(gains, sos, strict=True))
+    np.testing.assert_allclose(y, wanted, atol=1e-10)
+
+
+def test_one_pole_is_scipys():
+    y = X.copy()
+    one_pole(y, 0.93, 1.7)
+    np.testing.assert_allclose(y, scipy.signal.lfilter([1.7 * 0.07], [1.0, -0.93], X), atol=1e-12)
+
+
+def test_standing_formants_are_klatts_resonators_in_a_row():
+    # Klatt 1980, equations 2 and 3: C = −e^(−2πBT), B = 2e^(−πBT)·cos(2πFT), A = 1 − B − C.
+    freqs, widths = (500.0, 1500.0, 2500.0), (60.0, 90.0, 150.0)
+    y, wanted = X.copy(), X.copy()
+    resonators(y, np.repeat(np.array(freqs)[:, None], CELLS + 1, 1), np.repeat(np.array(widths)[:, None], CELLS + 1, 1), RATE)  # fmt: skip
+    for f, w in zip(freqs, widths, strict=True):
+        c, b = -np.exp(-2 * np.pi * w / RATE), 2 * np.exp(-np.pi * w / RATE) * np.cos(2 * np.pi * f / RATE)
+        wanted = scipy.signal.lfilter([1.0 - b - c], [1.0, -b, -c], wanted)
+    np.testing.assert_allclose(y, wanted, rtol=1e-9, atol=1e-9)
+
+
+@pytest.mark.parametrize("channels", [1, 2])
+def test_a_whole_signal_is_filtered_as_by_scipy(channels):
+    sos = np.array([highpass_sos(200.0, 0.7, sample_rate_hz=RATE), lowpass_sos(3000.0, 2.0, sample_rate_hz=RATE)])
+    x = np.stack([X, -0.5 * X])[:channels]
+    np.testing.assert_allclose(filtered(sos, x), scipy.signal.sosfilt(sos, x, axis=1), atol=1e-11)
+
+
+@pytest.mark.parametrize("mode", MODES)
+@pytest.mark.parametrize("stages", [1, 2])
+@pytest.mark.parametrize("hz", [100.0, 1500.0, 12000.0])
+def test_a_standing_voice_filter_is_the_bilinear_transform_of_its_analog_one(mode, stages, hz):
+    # Zavalishin: the trapezoidal form is the bilinear transform, prewarped at the cutoff.
+    g, resonance = np.tan(np.pi * hz / RATE), 0.5
+    y = X[None].copy()
+    voice_filter(y, MODES.index(mode), stages, np.full(CELLS + 1, g), np.full(CELLS + 1, resonance), np.ones(CELLS + 1))
+    wanted = X
+    for k in ([np.sqrt(2.0)] if stages == 2 else []) + [2.0 - 1.98 * resonance]:
+        top = {"lowpass": [0, 0, 1], "highpass": [1, 0, 0], "bandpass": [0, k, 0], "notch": [1, 0, 1]}[mode]
+        b, a = scipy.signal.bilinear(top, [1, k, 1], fs=0.5 / g)
+        wanted = scipy.signal.lfilter(b, a, wanted)
+    np.testing.assert_allclose(y[0], wanted, atol=1e-6)
+
+
+def test_a_voice_filter_that_stops_moving_goes_on_where_it_stands():
+    g = np.concatenate([np.linspace(0.02, 0.3, 40), np.full(CELLS - 39, 0.3)])
+    moving, steps = X[None].copy(), X[None].copy()
+    still = np.ones(CELLS + 1)
+    voice_filter(moving, 0, 1, g, 0.3 * still, still)
+    # The same with a movement too small to hear, for which no cell counts as standing.
+    voice_filter(steps, 0, 1, g * (1.0 + 1e-13 * np.arange(CELLS + 1)), 0.3 * still, still)
+    np.testing.assert_allclose(moving, steps, atol=1e-9)
+
+
+# --- strings -------------------------------------------------------------------------------------------------------
+
+
+def partials_hz(string, count: int) -> np.ndarray:
+    """Where the loop's phase is whole turns: ω·N + all-pass + one-pole = 2πn (Jaffe and Smith 1983, "the string as a
+    loop"), solved by bisection."""
+
+    def turns(hz):
+        w = 2 * np.pi * hz / string.sample_rate_hz
+        z = np.exp(-1j * w)
+        a, d = string.allpass, string.damping
+        late = -np.angle((a + z) / (1 + a * z)) - np.angle((1 - d) / (1 - d * z))
+        return (w * string.whole + late) / (2 * np.pi)
+
+    found = []
+    for n in range(1, count + 1):
+        low, high = (n - 0.5) * string.pitch_hz, (n + 0.5) * string.pitch_hz
+        for _ in range(60):
+            middle = 0.5 * (low + high)
+            low, high = (middle, high) if turns(middle) < n else (low, middle)
+        found.append(low)
+    return np.array(found)
+
+
+@pytest.mark.parametrize("pitch_hz", [82.4, 261.6, 659.3])
+def test_each_partial_of_a_string_dies_as_fast_as_told(pitch_hz):
+    losses = {"decay_s": 3.0, "damping": 0.3}
+    string = design_string(pitch_hz, sample_rate_hz=RATE, **losses)
+    told = string.decays_s(np.arange(1, 9))
+    y = plucked_string(pitch_hz, 2 * RATE, sample_rate_hz=RATE, pick=0.23, seed=3, **losses)
+    t = np.arange(len(y)) / RATE
+    for hz, wanted in zip(partials_hz(string, 8), told, strict=True):
+        tone = y * np.exp(-2j * np.pi * hz * t)
+        span = min(0.5, 0.3 * wanted)
+        window = np.hanning(round(0.2 * RATE))
+        early, late = (abs(np.mean(tone[round(a * RATE) :][: len(window)] * window)) for a in (0.1, 0.1 + span))
+        assert 60.0 * span / (20 * np.log10(early / late)) == pytest.approx(wanted, rel=0.03)
+
+
+@pytest.mark.parametrize("note_hz", [32.7, 65.4, 130.8, 261.6, 523.3, 1046.5, 2093.0, 4186.0])
+def test_a_string_has_nothing_but_its_partials(note_hz):
+    # The bar of −70 dB at every octave, for a string that hardly dies; its partials are where its loop puts them.
+    losses = {"decay_s": 30.0, "damping": 0.0}
+    string = design_string(note_hz, sample_rate_hz=RATE, **losses)
+    y = plucked_string(note_hz, 60000, sample_rate_hz=RATE, pick=0.18, seed=1, **losses)[8000 : 8000 + 32768]
+    n = np.arange(len(y)) * 2 * np.pi / len(y)
+    window = 0.35875 - 0.48829 * np.cos(n) + 0.14128 * np.cos(2 * n) - 0.01168 * np.cos(3 * n)
+    level, freqs = np.abs(np.fft.rfft(y * window)), np.fft.rfftfreq(len(y), 1 / RATE)
+    known = np.zeros(len(freqs), dtype=bool)
+    for hz in partials_hz(string, int(RATE / 2 / note_hz)):
+        known |= np.abs(freqs - hz) < 8 * RATE / len(y)
+    rest = level[~known & (freqs > 30.0) & (freqs < 20000.0)]
+    assert rest.size == 0 or 20 * np.log10(rest.max() / level.max()) < -70.0

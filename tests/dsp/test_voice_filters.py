@@ -3,11 +3,13 @@
 import numpy as np
 import pytest
 import scipy.signal
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.signals import RATE
 from zygotone.dsp.filters import bandpass_sos, filtered, highpass_sos, lowpass_sos
 from zygotone.dsp.strings import design_string, plucked_string
-from zygotone.dsp.voice_filters import MODES, add_resonances, one_pole, resonators, voice_filter
+from zygotone.dsp.voice_filters import MODES, FilterRow, add_resonances, filter_voices, one_pole, resonators
 
 X = np.random.default_rng(4).standard_normal(4000)
 CELLS = 4000 // 32
@@ -52,24 +54,46 @@ def test_a_whole_signal_is_filtered_as_by_scipy(channels):
 def test_a_standing_voice_filter_is_the_bilinear_transform_of_its_analog_one(mode, stages, hz):
     # Zavalishin: the trapezoidal form is the bilinear transform, prewarped at the cutoff.
     g, resonance = np.tan(np.pi * hz / RATE), 0.5
-    y = X[None].copy()
-    voice_filter(y, MODES.index(mode), stages, np.full(CELLS + 1, g), np.full(CELLS + 1, resonance), np.ones(CELLS + 1))
+    y = X.copy()
+    still = np.ones(CELLS + 1)
+    filter_voices([FilterRow(y, g * still, resonance * still, still)], MODES.index(mode), stages)
     wanted = X
     for k in ([np.sqrt(2.0)] if stages == 2 else []) + [2.0 - 1.98 * resonance]:
         top = {"lowpass": [0, 0, 1], "highpass": [1, 0, 0], "bandpass": [0, k, 0], "notch": [1, 0, 1]}[mode]
         b, a = scipy.signal.bilinear(top, [1, k, 1], fs=0.5 / g)
         wanted = scipy.signal.lfilter(b, a, wanted)
-    np.testing.assert_allclose(y[0], wanted, atol=1e-6)
+    np.testing.assert_allclose(y, wanted, atol=1e-6)
 
 
 def test_a_voice_filter_that_stops_moving_goes_on_where_it_stands():
     g = np.concatenate([np.linspace(0.02, 0.3, 40), np.full(CELLS - 39, 0.3)])
-    moving, steps = X[None].copy(), X[None].copy()
-    still = np.ones(CELLS + 1)
-    voice_filter(moving, 0, 1, g, 0.3 * still, still)
+    moving, steps, still = X.copy(), X.copy(), np.ones(CELLS + 1)
+    filter_voices([FilterRow(moving, g, 0.3 * still, still)], 0, 1)
     # The same with a movement too small to hear, for which no cell counts as standing.
-    voice_filter(steps, 0, 1, g * (1.0 + 1e-13 * np.arange(CELLS + 1)), 0.3 * still, still)
+    filter_voices([FilterRow(steps, g * (1.0 + 1e-13 * np.arange(CELLS + 1)), 0.3 * still, still)], 0, 1)
     np.testing.assert_allclose(moving, steps, atol=1e-9)
+
+
+@given(st.lists(st.integers(0, 2000), min_size=1, max_size=9), st.sampled_from([1, 2]), st.integers(0, 99))
+def test_voices_filtered_together_are_as_each_alone(lengths, stages, seed):
+    rng = np.random.default_rng(seed)
+
+    def rows() -> list[FilterRow]:
+        made = np.random.default_rng(seed)
+        return [
+            FilterRow(
+                made.standard_normal(n), *(made.uniform(low, high, max(2, -(-n // 32) + 1)) for low, high in ((0.01, 2), (0, 1), (0.5, 3)))
+            )
+            for n in lengths
+        ]  # fmt: skip
+
+    mode = int(rng.integers(4))
+    together, alone = rows(), rows()
+    filter_voices(together, mode, stages)
+    for row in alone:
+        filter_voices([row], mode, stages)
+    for one, other in zip(together, alone, strict=True):
+        np.testing.assert_allclose(one.audio, other.audio, atol=1e-12)
 
 
 # --- strings -------------------------------------------------------------------------------------------------------

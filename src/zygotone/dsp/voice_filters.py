@@ -8,79 +8,143 @@ What moves is given at the boundaries of the control grid's cells, as in ``oscil
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import GRID_FRAMES, FloatArray
 
+_Lanes = tuple[FloatArray, ...]
 MODES = ("lowpass", "highpass", "bandpass", "notch")
 
 
+LANES = 4
+
+
 @kernel
-def voice_filter(
-    x: FloatArray, mode: int, stages: int, cutoffs: FloatArray, resonances: FloatArray, drives: FloatArray
-) -> None:
-    """In place: one or two zero-delay state-variable filters in series (V. Zavalishin, "The art of VA filter design",
-    trapezoidal form). x (1 or 2, n); ``mode`` counts as in ``MODES``; cutoffs (cells + 1,) as tan(π·f/fs), resonances 0 to 1,
-    drives (linear, 1 is none) into a soft curve before the first."""
-    n = x.shape[1]
-    state = np.zeros((2, 2, 2))
-    # Each stage as a matrix from one frame's state to the next: a11 and so on for the state, b1 and b2 for what goes in. So
-    # each frame waits for the one before for two products only, and all else vectorises.
-    a11, a12, b1 = np.empty((2, GRID_FRAMES)), np.empty((2, GRID_FRAMES)), np.empty((2, GRID_FRAMES))
-    a21, a22, b2 = np.empty((2, GRID_FRAMES)), np.empty((2, GRID_FRAMES)), np.empty((2, GRID_FRAMES))
-    damping = np.empty((2, GRID_FRAMES))
-    first, second = np.empty(GRID_FRAMES + 1), np.empty(GRID_FRAMES + 1)
-    made_g, made_k = -1.0, -1.0  # for which standing values the coefficients are there
-    for at in range(0, n, GRID_FRAMES):
+def _filter_lanes(rows: _Lanes, mode: int, stages: int, cutoffs: _Lanes, resonances: _Lanes, drives: _Lanes) -> None:
+    """In place: four rows (n,), of lengths of their own, each through one or two filters in series.
+
+    A frame has to wait for the one before it; those of four rows do not wait for each other, so that four take little
+    longer than one.
+    """
+    longest = 0
+    for lane in range(LANES):
+        longest = max(longest, rows[lane].shape[0])
+    v = np.zeros((LANES, GRID_FRAMES))
+    # Each stage as a matrix from one frame's state to the next: a11 and so on for the state, b1 and b2 for what goes in.
+    # So a frame waits for the one before for two products only.
+    shape = (2 * LANES, GRID_FRAMES)  # the second stage's below the first's
+    a11, a12, b1, damping = np.zeros(shape), np.zeros(shape), np.zeros(shape), np.zeros(shape)
+    a21, a22, b2 = np.zeros(shape), np.zeros(shape), np.zeros(shape)
+    first, second = np.zeros((LANES, GRID_FRAMES + 1)), np.zeros((LANES, GRID_FRAMES + 1))
+    state = np.zeros((2 * LANES, 2))
+    made = np.full((LANES, 2), -1.0)  # for which standing cutoff and resonance the coefficients are there
+    for at in range(0, longest, GRID_FRAMES):
         cell = at // GRID_FRAMES
-        width = min(GRID_FRAMES, n - at)
-        g0, dg = cutoffs[cell], (cutoffs[cell + 1] - cutoffs[cell]) / GRID_FRAMES
-        k0, dk = 2.0 - 1.98 * resonances[cell], -1.98 * (resonances[cell + 1] - resonances[cell]) / GRID_FRAMES
-        still = dg == 0.0 and dk == 0.0
-        if not (still and g0 == made_g and k0 == made_k):
-            for s in range(stages):
-                # Of two in series only the second is resonant, or the peak would be twice as high.
-                k1, dk1 = (k0, dk) if s == stages - 1 else (1.41421356, 0.0)
-                for i in range(GRID_FRAMES):
-                    g, k = g0 + dg * i, k1 + dk1 * i
-                    share = 1.0 / (1.0 + g * (g + k))
-                    damping[s, i] = k
-                    a11[s, i], a12[s, i], b1[s, i] = 2.0 * share - 1.0, -2.0 * share * g, 2.0 * share * g
-                    a21[s, i], a22[s, i], b2[s, i] = 2.0 * share * g, 1.0 - 2.0 * share * g * g, 2.0 * share * g * g
-            made_g, made_k = (g0, k0) if still else (-1.0, -1.0)
-        drive = drives[cell]
+        for lane in range(LANES):
+            row = rows[lane]
+            there = min(GRID_FRAMES, max(0, row.shape[0] - at))
+            if there == 0:
+                continue
+            for i in range(there):
+                v[lane, i] = row[at + i]
+            for i in range(there, GRID_FRAMES):
+                v[lane, i] = 0.0
+            cut, res, drive = cutoffs[lane], resonances[lane], drives[lane][cell]
+            g0, dg = cut[cell], (cut[cell + 1] - cut[cell]) / GRID_FRAMES
+            k0, dk = 2.0 - 1.98 * res[cell], -1.98 * (res[cell + 1] - res[cell]) / GRID_FRAMES
+            still = dg == 0.0 and dk == 0.0
+            if not (still and g0 == made[lane, 0] and k0 == made[lane, 1]):
+                for s in range(stages):
+                    # Of two in series only the second is resonant, or the peak would be twice as high.
+                    k1, dk1 = (k0, dk) if s == stages - 1 else (1.41421356, 0.0)
+                    to = s * LANES + lane
+                    for i in range(GRID_FRAMES):
+                        g, k = g0 + dg * i, k1 + dk1 * i
+                        share = 1.0 / (1.0 + g * (g + k))
+                        damping[to, i] = k
+                        a11[to, i], a12[to, i], b1[to, i] = 2.0 * share - 1.0, -2.0 * share * g, 2.0 * share * g
+                        a21[to, i], a22[to, i] = 2.0 * share * g, 1.0 - 2.0 * share * g * g
+                        b2[to, i] = 2.0 * share * g * g
+                made[lane, 0], made[lane, 1] = (g0, k0) if still else (-1.0, -1.0)
+            if drive > 1.0:
+                for i in range(there):
+                    pushed = drive * v[lane, i]
+                    v[lane, i] = pushed / math.sqrt(1.0 + pushed * pushed)
         for s in range(stages):
-            for c in range(x.shape[0]):
-                row = x[c, at : at + width]
-                if drive > 1.0 and s == 0:
-                    for i in range(width):
-                        row[i] = drive * row[i] / math.sqrt(1.0 + (drive * row[i]) * (drive * row[i]))
-                one, two = state[c, s, 0], state[c, s, 1]
-                first[0], second[0] = one, two
-                for i in range(width):
-                    v = row[i]
-                    one, two = (
-                        a11[s, i] * one + (a12[s, i] * two + b1[s, i] * v),
-                        a22[s, i] * two + (a21[s, i] * one + b2[s, i] * v),
-                    )
-                    first[i + 1], second[i + 1] = one, two
+            r0, r1, r2, r3 = s * LANES, s * LANES + 1, s * LANES + 2, s * LANES + 3
+            p0, q0, p1, q1 = state[r0, 0], state[r0, 1], state[r1, 0], state[r1, 1]
+            p2, q2, p3, q3 = state[r2, 0], state[r2, 1], state[r3, 0], state[r3, 1]
+            first[0, 0], first[1, 0], first[2, 0], first[3, 0] = p0, p1, p2, p3
+            second[0, 0], second[1, 0], second[2, 0], second[3, 0] = q0, q1, q2, q3
+            for i in range(GRID_FRAMES):
+                x0, x1, x2, x3 = v[0, i], v[1, i], v[2, i], v[3, i]
+                p0, q0 = (
+                    a11[r0, i] * p0 + (a12[r0, i] * q0 + b1[r0, i] * x0),
+                    a22[r0, i] * q0 + (a21[r0, i] * p0 + b2[r0, i] * x0),
+                )
+                p1, q1 = (
+                    a11[r1, i] * p1 + (a12[r1, i] * q1 + b1[r1, i] * x1),
+                    a22[r1, i] * q1 + (a21[r1, i] * p1 + b2[r1, i] * x1),
+                )
+                p2, q2 = (
+                    a11[r2, i] * p2 + (a12[r2, i] * q2 + b1[r2, i] * x2),
+                    a22[r2, i] * q2 + (a21[r2, i] * p2 + b2[r2, i] * x2),
+                )
+                p3, q3 = (
+                    a11[r3, i] * p3 + (a12[r3, i] * q3 + b1[r3, i] * x3),
+                    a22[r3, i] * q3 + (a21[r3, i] * p3 + b2[r3, i] * x3),
+                )
+                first[0, i + 1], first[1, i + 1], first[2, i + 1], first[3, i + 1] = p0, p1, p2, p3
+                second[0, i + 1], second[1, i + 1], second[2, i + 1], second[3, i + 1] = q0, q1, q2, q3
+            for lane in range(LANES):
+                to = s * LANES + lane
                 # Band and low pass lie halfway between the state before and after (the trapezoid).
                 if mode == 0:
-                    for i in range(width):
-                        row[i] = 0.5 * (second[i] + second[i + 1])
-                elif mode == 1:
-                    for i in range(width):
-                        row[i] -= 0.5 * (damping[s, i] * (first[i] + first[i + 1]) + (second[i] + second[i + 1]))
+                    for i in range(GRID_FRAMES):
+                        v[lane, i] = 0.5 * (second[lane, i] + second[lane, i + 1])
                 elif mode == 2:
-                    for i in range(width):
-                        row[i] = 0.5 * damping[s, i] * (first[i] + first[i + 1])
+                    for i in range(GRID_FRAMES):
+                        v[lane, i] = 0.5 * damping[to, i] * (first[lane, i] + first[lane, i + 1])
                 else:
-                    for i in range(width):
-                        row[i] -= 0.5 * damping[s, i] * (first[i] + first[i + 1])
-                state[c, s, 0] = one if abs(one) > 1e-30 else 0.0
-                state[c, s, 1] = two if abs(two) > 1e-30 else 0.0
+                    for i in range(GRID_FRAMES):
+                        band = damping[to, i] * (first[lane, i] + first[lane, i + 1])
+                        low = second[lane, i] + second[lane, i + 1] if mode == 1 else 0.0
+                        v[lane, i] -= 0.5 * (band + low)
+                p, q = first[lane, GRID_FRAMES], second[lane, GRID_FRAMES]
+                state[to, 0], state[to, 1] = p if abs(p) > 1e-30 else 0.0, q if abs(q) > 1e-30 else 0.0
+        for lane in range(LANES):
+            row = rows[lane]
+            for i in range(min(GRID_FRAMES, max(0, row.shape[0] - at))):
+                row[at + i] = v[lane, i]
+
+
+@dataclass(frozen=True, slots=True)
+class FilterRow:
+    """A row (n,) to be filtered in place, with what moves over its cells, (cells + 1,) each: cutoffs as tan(π·f/fs),
+    resonances 0 to 1, drives (linear, 1 is none) into a soft curve before the filter."""
+
+    audio: FloatArray
+    cutoffs: FloatArray
+    resonances: FloatArray
+    drives: FloatArray
+
+
+_NOBODY = FilterRow(np.zeros(0), np.full(2, 0.1), np.zeros(2), np.ones(2))
+
+
+def filter_voices(rows: Sequence[FilterRow], mode: int, stages: int) -> None:
+    """In place: one or two zero-delay state-variable filters in series (V. Zavalishin, "The art of VA filter design",
+    trapezoidal form). ``mode`` counts as in ``MODES``."""
+    for at in range(0, len(rows), LANES):
+        four = [*rows[at : at + LANES], *[_NOBODY] * (LANES - 1)][:LANES]
+        _filter_lanes(
+            tuple(row.audio for row in four), mode, stages, tuple(row.cutoffs for row in four),
+            tuple(row.resonances for row in four), tuple(row.drives for row in four),
+        )  # fmt: skip
 
 
 @kernel

@@ -232,7 +232,7 @@ def test_removing_a_device_takes_its_lanes_along(window, chains):
 def test_an_impulse_file_comes_into_the_project(window, chains, settled, tmp_path):
     chains.add_device("cabinet")
     impulse = write_stem(tmp_path, "Room", noise(0.1) * np.exp(-np.arange(4800) / 800), rate=44100)
-    chains.use_impulse("cabinet", "impulse", impulse)
+    chains.fields.use_impulse("cabinet", "impulse", impulse)
     settled(window)
     used = chains.device.params["impulse"]
     assert used in {a.id for a in window.desk.session.assets}
@@ -240,7 +240,7 @@ def test_an_impulse_file_comes_into_the_project(window, chains, settled, tmp_pat
     assert used not in {a.id for a in window.desk.session.assets}
     told = []
     window.desk.message.connect(told.append)
-    chains.use_impulse("cabinet", "impulse", tmp_path / "gone.wav")
+    chains.fields.use_impulse("cabinet", "impulse", tmp_path / "gone.wav")
     assert "no such file" in told[-1]
 
 

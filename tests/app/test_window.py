@@ -247,7 +247,7 @@ def test_bands_of_the_eq(window, chains, qtbot, settled):
     bands = lambda: window.desk.session.strip("bass").chain[0].params["bands"]  # noqa: E731
     click(qtbot, window, "chains.band.add")
     assert len(bands()) == 2
-    chains._band_dragged(1, 3000.0, -6.0)
+    chains.fields.band_dragged(1, 3000.0, -6.0)
     assert (bands()[1]["freq_hz"], bands()[1]["gain_db"]) == (3000.0, -6.0)
     shape = find(window, "chains.ruler.shape.value", QComboBox)
     shape.activated.emit(3)

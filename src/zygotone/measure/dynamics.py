@@ -118,17 +118,29 @@ def _largest_behind(x: FloatArray, width: int) -> FloatArray:
 
 
 def attack_ms(audio: FloatArray, sample_rate_hz: int) -> float:
-    """10 to 90 % of the envelope's first rise; NaN in silence."""
+    """10 to 90 % of the envelope's first rise; NaN in silence.
+
+    The envelope is the running peak, or the RMS over 5 ms where that is there sooner: the highest peak of a noise may
+    come at any time after it has long been as loud as it gets.
+    """
     magnitude = np.max(np.abs(audio), axis=0)
     top = float(np.max(magnitude, initial=0.0))
     if top < 1e-6:
         return math.nan
     first = int(np.argmax(magnitude >= 0.1 * top))
-    stop = first + round(0.5 * sample_rate_hz)
-    rising = np.maximum.accumulate(magnitude[first:stop])
-    peak = float(rising[-1])
-    low, high = int(np.argmax(rising >= 0.1 * peak)), int(np.argmax(rising >= 0.9 * peak))
-    return 1000.0 * (high - low) / sample_rate_hz
+    heard = magnitude[first : first + round(0.5 * sample_rate_hz)]
+    window = min(len(heard), round(_RMS_S * sample_rate_hz))
+    power = np.cumsum(np.concatenate([np.zeros(window), heard**2]))
+    rms = np.sqrt(np.maximum(power[window:] - power[:-window], 0.0))
+    return min(_rise_frames(heard), _rise_frames(rms)) * 1000.0 / sample_rate_hz
+
+
+_RMS_S = 0.005
+
+
+def _rise_frames(envelope: FloatArray) -> int:
+    rising = np.maximum.accumulate(envelope)
+    return int(np.argmax(rising >= 0.9 * rising[-1])) - int(np.argmax(rising >= 0.1 * rising[-1]))
 
 
 def decay_ms(audio: FloatArray, sample_rate_hz: int) -> float:

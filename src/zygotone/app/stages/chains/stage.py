@@ -1,0 +1,420 @@
+"""Chains: the devices of the selected track in order, each with its rulers, its picture and what it did."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QInputDialog, QScrollArea, QWidget
+
+from zygotone.advise.views import RESPONSE_KINDS, TAIL_KINDS, Effect, Step, chain_steps, device_effect
+from zygotone.app.desk import Desk
+from zygotone.app.stages.chains.cards import DeviceCard
+from zygotone.app.stages.chains.effect import EffectTiles
+from zygotone.app.stages.chains.fields import DeviceFields
+from zygotone.app.widgets.basic import button, clear, column, label, row, signed
+from zygotone.app.widgets.lanes import LanePanel
+from zygotone.app.widgets.pictures import (
+    BellPicture,
+    CompressorPicture,
+    DuckPicture,
+    Picture,
+    ResponsePicture,
+    SaturationPicture,
+    SpectraPicture,
+    TailPicture,
+)
+from zygotone.app.widgets.sends import SendsPanel
+from zygotone.devices import Host
+from zygotone.engine.graph import compile_session
+from zygotone.errors import ParameterError
+from zygotone.measure.dynamics import peak_and_body_db
+from zygotone.session.catalogue import DEVICES
+from zygotone.session.edits import (
+    chain_of,
+    change_device,
+    duplicate_device,
+    insert_device,
+    make_id,
+    move_device,
+    new_device,
+    parent,
+    remove_device,
+)
+from zygotone.session.models import Device, Strip, Track, walk
+
+
+def picture_kind(kind: str) -> str:
+    """Which picture shows a kind of device."""
+    if kind in RESPONSE_KINDS:
+        return "response"
+    if kind in TAIL_KINDS:
+        return "tail"
+    usual = {
+        "eq": "bell",
+        "keyed_eq": "bell",
+        "compressor": "compressor",
+        "saturation": "saturation",
+        "ducker": "curve",
+    }
+    return usual.get(kind, "spectra")
+
+
+@dataclass(frozen=True)
+class _Measured:
+    steps: dict[str, Step]
+    effect: Effect | None
+    kept_effect: Effect | None
+    key: tuple[str, str | None]
+
+
+class ChainsStage(QWidget):
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.setObjectName("stage.chains")
+        self.desk = desk
+        self.where = ""  # the branch whose chain is shown, such as split/0
+        self._where_strip = ""
+        self.back = button("←", "chains.branch.back", self.leave_branch)
+        self.sends = SendsPanel(desk)
+        self.lanes = LanePanel(desk)
+        self._measured: _Measured | None = None
+        self._cards_for: object = None
+        self._cards: dict[str, DeviceCard] = {}
+
+        self.title = label("", "title", name="chains.title")
+        self.route = label("", "soft", name="chains.route")
+        self._card_row = row(spacing=4)
+        cards = QWidget()
+        cards.setLayout(self._card_row)
+        self._card_scroll = QScrollArea()
+        self._card_scroll.setWidgetResizable(True)
+        self._card_scroll.setFixedHeight(94)
+        self._card_scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._card_scroll.setWidget(cards)
+        self._actions = row(
+            button("← Earlier", "chains.earlier", lambda: self._move(-1), tip="Alt+Left"),
+            button("Later →", "chains.later", lambda: self._move(1), tip="Alt+Right"),
+            button("Duplicate", "chains.duplicate", self._duplicate, tip="Ctrl+D"),
+            button("Rename…", "chains.rename", self._rename),
+            button("Remove", "chains.remove", self._remove, tip="Delete"),
+            1,
+        )
+        self.latency = label("", "soft", name="chains.latency")
+        self._actions.addWidget(self.latency)
+        self._actions_box = QWidget()
+        self._actions_box.setLayout(self._actions)
+
+        self._pictures: dict[str, Picture] = {}
+        self._picture_space = column()
+        self.fields = DeviceFields(self)
+        self.did = EffectTiles(desk)
+        self.empty = label(
+            "This chain is empty. Add a device from the right; it opens with settings that change nothing much, and you go on from there.",
+            "soft",
+            name="chains.empty",
+            wrap=True,
+        )
+        inner = QWidget()
+        inner.setLayout(
+            column(
+                row(self.title, self.route, 1, self.back, spacing=10), self._card_scroll, self.empty, self._actions_box,
+                self._picture_space, self.fields, self.did, self.sends, self.lanes, 1,
+                spacing=8, margins=(16, 10, 10, 10),
+            )
+        )  # fmt: skip
+        self.scroll = QScrollArea()
+        self.scroll.setWidgetResizable(True)
+        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.scroll.setWidget(inner)
+        self.setLayout(column(self.scroll))
+        for signal in (desk.session_changed, desk.selection_changed, desk.loop_changed):
+            signal.connect(self.show_all)
+        self.show_all()
+
+    # --- what is shown -------------------------------------------------------------------------------------
+
+    @property
+    def strip(self) -> Strip:
+        return self.desk.session.strip(self.desk.track_id)
+
+    @property
+    def device(self) -> Device | None:
+        return dict(walk(self.strip.chain)).get(self.desk.device_id or "")
+
+    @property
+    def path(self) -> str:
+        """Where the selected device stands."""
+        return self.desk.device_id or ""
+
+    @property
+    def chain(self) -> tuple[Device, ...]:
+        """The chain that is shown: the strip's own, or that of a branch."""
+        return chain_of(self.strip, self.where)
+
+    def kept_device(self) -> Device | None:
+        """The device as it is in A: None where it does not exist there."""
+        strips = {s.id: s for s in self.desk.bench.kept.strips()}
+        strip = strips.get(self.desk.track_id)
+        return dict(walk(strip.chain)).get(self.path) if strip else None
+
+    def show_all(self) -> None:
+        self.where = self._where()
+        strip, device = self.strip, self.device
+        session = self.desk.session
+        self.title.setText(strip.name)
+        count = len(strip.chain)
+        goes = "out"
+        if isinstance(strip, Track):
+            goes = session.strip(strip.bus).name if strip.bus else session.mix.name
+        elif strip.id != session.mix.id:
+            goes = session.mix.name
+        sends = "".join(f", {session.strip(s.to).name} {signed(s.level_db, 'dB')}" for s in strip.sends)
+        late = 1000.0 * self._latency_frames() / session.rate_hz
+        aligned = f" · {late:.1f} ms behind, aligned" if late else ""
+        self.route.setText(f"{count} device{'s' if count != 1 else ''} → level and pan → {goes}{sends}{aligned}")
+        self.back.setVisible(bool(self.where))
+        if self.where:
+            split_id, branch = self.where.rsplit("/", 1)
+            self.back.setText(f"← Out of branch {int(branch) + 1} of {strip.device(split_id).title}")
+        self._show_cards(strip)
+        self.empty.setVisible(device is None)
+        for widget in (self._actions_box, self._card_scroll):
+            widget.setVisible(device is not None)
+        self.fields.show_device()
+        self._show_picture()
+        self.sends.show_strip(strip)
+        self.lanes.show_strip(strip, self.path if device is not None else None)
+        self._measure()
+
+    def _where(self) -> str:
+        """The branch that is shown, as long as it exists and holds what is selected."""
+        if self.desk.device_id is not None and self.device is not None:
+            return parent(self.desk.device_id)[0]
+        try:
+            chain_of(self.strip, self.where)
+        except ParameterError:
+            return ""
+        return self.where if self._where_strip == self.desk.track_id else ""
+
+    def _latency_frames(self) -> int:
+        return compile_session(self.desk.session).strip[self.strip.id].latency
+
+    def enter_branch(self, index: int) -> None:
+        """Show the chain of a branch of the selected split."""
+        self.where, self._where_strip = f"{self.path}/{index}", self.desk.track_id
+        chain = self.chain
+        self.desk.select_device(f"{self.where}/{chain[0].id}" if chain else None)
+        self.show_all()
+
+    def leave_branch(self) -> None:
+        split_path = self.where.rsplit("/", 1)[0]
+        self.where = ""
+        self.desk.select_device(split_path)
+        self.show_all()
+
+    def _show_cards(self, strip: Strip) -> None:
+        names = {s.id: s.name for s in self.desk.session.strips()}
+        prefix = f"{self.where}/" if self.where else ""
+        chain = self.chain
+        wanted = (
+            tuple((d.id, d.title, d.on, names.get(d.key.track) if d.key else None) for d in chain),
+            strip.id,
+            prefix,
+        )
+        if wanted != self._cards_for:
+            self._cards_for = wanted
+            clear(self._card_row)
+            self._cards = {}
+            for at, device in enumerate(chain, 1):
+                if at > 1:
+                    arrow = label("→", "soft")
+                    self._card_row.addWidget(arrow)
+                path = prefix + device.id
+                self._cards[path] = DeviceCard(at, device, path, self)
+                self._card_row.addWidget(self._cards[path])
+            self._card_row.addStretch(1)
+        kept = {s.id: s for s in self.desk.bench.kept.strips()}.get(strip.id)
+        old = dict(walk(kept.chain)) if kept else {}
+        steps = self._measured.steps if self._measured and self._measured.key[0] == strip.id else {}
+        for path, device in ((prefix + d.id, d) for d in chain):
+            self._cards[path].show_state(
+                selected=path == self.desk.device_id, trial=self.desk.bench.trial is not None and old.get(path) != device,
+                step=steps.get(path),
+            )  # fmt: skip
+
+    def _picture_of(self, device: Device) -> Picture:
+        kind = picture_kind(device.kind)
+        if kind not in self._pictures:
+            made: Picture
+            if kind == "bell":
+                made = BellPicture(self.fields.band_dragged, self.fields.select_band, self.desk.bench.end_merge)
+            elif kind == "curve":
+                made = DuckPicture(self.fields.point_dragged, self.fields.select_band, self.desk.bench.end_merge)
+            elif kind in ("response", "tail"):
+                made = {"response": ResponsePicture, "tail": TailPicture}[kind](self._host, self._ask_answer)
+            else:
+                made = {"compressor": CompressorPicture, "saturation": SaturationPicture, "spectra": SpectraPicture}[
+                    kind
+                ]()
+            self._pictures[kind] = made
+            self._picture_space.addWidget(made)
+        for name, picture in self._pictures.items():
+            picture.setVisible(name == kind)
+        return self._pictures[kind]
+
+    def _ask_answer(self, run: Callable[[], Any], done: Callable[[Any], None]) -> None:
+        self.desk.worker.submit("answer", lambda cancel: run(), done, urgency=2)
+
+    def _show_picture(self) -> None:
+        device = self.device
+        if device is None:
+            for picture in self._pictures.values():
+                picture.hide()
+            self.did.hide()
+            self.latency.setText("")
+            return
+        picture = self._picture_of(device)
+        if isinstance(picture, (BellPicture, DuckPicture)):
+            picture.selected = self.fields.band
+        section = self.desk.section
+        if hasattr(picture, "section_s"):
+            picture.section_s = section.bars * self.desk.song.bar_s
+        current = self._measured if self._measured and self._measured.key == (self.strip.id, self.path) else None
+        effect = current.effect if current else None
+        kept = self.kept_device()
+        picture.show_device(device, kept if self.desk.bench.trial else (kept or device), effect)
+
+        self.did.show()
+        if effect is not None:
+            self.latency.setText(f"latency {effect.latency_ms:.2f} ms, aligned" if effect.latency_ms else "no latency")
+        self.did.show_effect(device, effect, current.kept_effect if current else None)
+
+    def _host(self) -> Host:
+        return self.desk.renderer.host(self.desk.session)
+
+    # --- edits ---------------------------------------------------------------------------------------------
+
+    def change(self, device_id: str, what: str, *, merge: object = "value", **changes: Any) -> None:
+        strip_id = self.desk.track_id
+        key = (strip_id, device_id, merge, *changes) if merge is not None else None
+        self.desk.edit(what, lambda s: change_device(s, strip_id, device_id, **changes), merge_key=key)
+
+    def add_device(self, kind: str) -> None:
+        """After the selected device, or at the end of the chain that is shown."""
+        strip = self.strip
+        usual: dict[str, Any] = {"mix": DEVICES.find(kind).usual_mix}
+        if kind == "eq":
+            usual["bands"] = [{"freq_hz": 250.0}]
+        elif kind == "split":
+            usual["branches"] = [{}, {}]
+        self.add_devices([new_device(strip, kind, where=self.where, **usual)])
+
+    def add_peaks_then_gentle(self) -> None:
+        """Two compressors in series: a hard one for the loudest peaks, then a gentle one for everything, both set from
+        the material. How far is common practice: 4 dB off the peaks, and half of what is over the average."""
+        strip, desk = self.strip, self.desk
+        session = desk.session
+        where = self.where
+
+        def measure(cancel):
+            context = desk.context(session, cancel)
+            audio = context.renderer.take(
+                context.graph, context.graph.chain[strip.id], context.span, cancelled=cancel
+            ).audio
+            return peak_and_body_db(audio, session.rate_hz)
+
+        def add(levels: tuple[float, float]) -> None:
+            peak, body = (min(0.0, max(-60.0, round(level, 1))) for level in levels)
+            first = new_device(
+                strip, "compressor", where=where, label="Catch the peaks", threshold_db=max(-60.0, peak - 4.0), ratio=8.0,
+                knee_db=1.0, attack_ms=0.5, release_ms=60.0, lookahead_ms=1.0,
+            )  # fmt: skip
+            second = new_device(
+                strip, "compressor", where=where, label="Hold the rest", threshold_db=body, ratio=2.0, knee_db=9.0,
+                attack_ms=20.0, release_ms=180.0, detector="rms",
+            )  # fmt: skip
+            self.add_devices([first, second.replace(id=make_id("compressor", [first.id, *(d.id for d in self.chain)]))])
+
+        desk.worker.submit("two in series", measure, add, urgency=1)
+
+    def add_devices(self, devices: list[Device]) -> None:
+        strip, where = self.strip, self.where
+        at = len(self.chain)
+        if self.device is not None:
+            at = next(i for i, d in enumerate(self.chain) if d.id == parent(self.path)[1]) + 1
+
+        def insert(session):
+            for n, device in enumerate(devices):
+                session = insert_device(session, strip.id, device, at + n, where=where)
+            return session
+
+        if self.desk.edit(f"Add {devices[0].title}", insert):
+            self.desk.select_device(f"{where}/{devices[-1].id}" if where else devices[-1].id)
+
+    def _move(self, steps: int) -> None:
+        if self.device is not None:
+            strip_id, path = self.desk.track_id, self.path
+            self.desk.edit("Move device", lambda s: move_device(s, strip_id, path, steps))
+
+    def _duplicate(self) -> None:
+        if self.device is not None:
+            strip_id, path = self.desk.track_id, self.path
+            self.desk.edit("Duplicate device", lambda s: duplicate_device(s, strip_id, path))
+
+    def _remove(self) -> None:
+        if self.device is not None:
+            strip_id, path, where = self.desk.track_id, self.path, self.where
+            self._where_strip = strip_id
+            self.desk.edit("Remove device", lambda s: remove_device(s, strip_id, path))
+            if where:  # stay in the branch, also if it is empty now
+                self.where = where
+                left = self.chain
+                self.desk.select_device(f"{where}/{left[0].id}" if left else None)
+                self.show_all()
+
+    def _rename(self) -> None:
+        device = self.device
+        if device is None:
+            return
+        text, good = QInputDialog.getText(self, "Rename device", "Name of this device:", text=device.title)
+        if good:
+            self.change(self.path, "Rename device", label=text.strip()[:120])
+
+    def toggle(self) -> None:
+        if self.device is not None:
+            self.change(self.path, "Switch", on=not self.device.on)
+
+    # --- measuring -----------------------------------------------------------------------------------------
+
+    def showEvent(self, event) -> None:
+        super().showEvent(event)
+        self._measure()
+
+    def _measure(self) -> None:
+        if not self.isVisible():  # nobody looks; it is measured when somebody does
+            return
+        desk, strip, device = self.desk, self.strip, self.device
+        session, kept = desk.session, desk.bench.kept
+        kept_device = self.kept_device()
+        path = self.path
+        key = (strip.id, path if device else None)
+        trial = desk.bench.trial is not None
+
+        def run(cancel):
+            context = desk.context(session, cancel)
+            effect = device_effect(context, strip.id, path) if device is not None else None
+            old = None
+            if trial and kept_device is not None:
+                old = device_effect(desk.context(kept, cancel), strip.id, path)
+            return _Measured(chain_steps(context, strip.id), effect, old, key)
+
+        desk.worker.submit("chain", run, self._on_measured, urgency=3)
+
+    def _on_measured(self, measured: _Measured) -> None:
+        self._measured = measured
+        if measured.key[0] == self.strip.id:
+            self._show_cards(self.strip)
+            self._show_picture()

@@ -3,8 +3,9 @@
 import numpy as np
 import pytest
 
-from tests.builders import device, tone_project
-from tests.signals import RATE, noise
+from tests.builders import device, pair_project, tone_project, write_stem
+from tests.signals import RATE, noise, sine
+from zygotone.advise.new_project import project_from_stems
 from zygotone.demo import build_demo
 from zygotone.engine.graph import compile_session
 from zygotone.engine.renderer import Cancelled, Renderer
@@ -209,6 +210,39 @@ def test_an_edit_while_playing_does_not_click_and_is_heard_at_once(tmp_path):
     assert steepest(after) < 2.0 * steepest(before)
     # Heard within 50 ms means heard in the next blocks; a bell at 50 Hz takes a period or two to settle.
     assert np.max(np.abs(after[:, 6000:])) < 0.5 * np.max(np.abs(before))
+
+
+def test_a_jump_takes_no_echo_along_and_does_not_click(tmp_path):
+    # A tone through a long echo in the first second, nothing after it: there, one must hear nothing of the tone.
+    first = np.concatenate([sine(500.0, 1.0, level_db=-6.0), np.zeros((2, 3 * RATE))], axis=1)
+    project = project_from_stems([write_stem(tmp_path, "Lead", first)], tempo_bpm=120.0)
+    session = edits.insert_device(project.session, "lead", device("delay", time=400.0, feedback=0.9, mix=0.5))
+    player = Player(Renderer(project.store), RATE)
+    player.set_versions(Version(session), None)
+    player.set_loop(0, 4 * RATE)
+    before = np.concatenate([player.block(512) for _ in range(80)], axis=1)
+    assert np.std(before[:, -4800:]) > 0.1
+    player.seek(3 * RATE)
+    assert player.heard_position() == 3 * RATE
+    after = np.concatenate([player.block(512) for _ in range(40)], axis=1)
+    assert player.position == 3 * RATE + 40 * 512
+    # −120 dB after the fade; and the fade has no step larger than the tone itself has from sample to sample.
+    assert np.max(np.abs(after[:, 1024:])) < 1e-6
+    joined = np.concatenate([before[:, -2000:], after[:, :1500]], axis=1)
+    assert np.max(np.abs(np.diff(joined))) < 1.5 * np.max(np.abs(np.diff(before[:, -2000:])))
+
+
+def test_a_jump_while_an_edit_arrives_still_lands(tmp_path):
+    project = pair_project(tmp_path, kick_hz=50.0, bass_hz=50.0)
+    player = Player(Renderer(project.store), RATE)
+    player.set_versions(Version(project.session), None)
+    player.set_loop(0, 2 * RATE)
+    player.block(2048)
+    player.seek(RATE)
+    player.set_versions(Version(edits.change_strip(project.session, "bass", level_db=-6.0)), None)
+    player.block(512)
+    assert player.position == RATE + 512
+    assert np.isfinite(player.block(512)).all()
 
 
 def test_a_loop_goes_round(tmp_path):

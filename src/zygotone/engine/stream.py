@@ -78,6 +78,10 @@ class Player:
         self._choice = 0
         self._leaving: list[tuple[Node, float]] = []  # nodes that an edit replaced, and how much is left of them
         self._loop = (0, 1)
+        self._sources: dict[str, ReadSource] = {}  # of the versions that play
+        self._jump: tuple[int, BlockGraph | None] | None = (
+            None  # where to go on next, with devices that remember nothing
+        )
         self.position = 0  # next frame of the song to be worked out
         self._pulled = 0  # frames since the last jump: no more than these can be underway
 
@@ -109,7 +113,9 @@ class Player:
                 new = nodes[min(self._choice, len(nodes) - 1)]
                 if heard.key != new.key:
                     self._leaving = [(heard, 1.0)]
-            self._versions = nodes
+            self._versions, self._sources = nodes, sources
+            if self._jump is not None:  # its devices are of the versions before
+                self._jump = (self._jump[0], None)
             self._gains = [10.0 ** (v.gain_db / 20.0) for v in versions] + [1.0] * (2 - len(versions))
             self._choice = min(self._choice, len(nodes) - 1)
             keep = nodes + [node for node, _ in self._leaving]
@@ -124,14 +130,29 @@ class Player:
     def set_loop(self, start: int, end: int) -> None:
         with self._lock:
             self._loop = (start, max(end, start + 1))
-            if not start <= self.position < end:
-                self._go(start)
+            inside = start <= self.position < end and self._jump is None
+        if not inside:
+            self.seek(start)
 
     def seek(self, frame: int) -> None:
+        """Go on from another place of the song, with nothing of this one in the devices: no echo of where one was."""
         with self._lock:
-            self._go(frame)
+            versions, sources = self._versions, self._sources
+        fresh = BlockGraph(Host(self.rate_hz, clip=self._renderer.clip_reader(self.rate_hz)))
+        fresh.show(versions, lambda node: sources.get(node.key, _silence))
+        with self._lock:
+            self._jump = (frame, fresh if versions is self._versions else None)
+            if not self._weights.any():  # nothing is heard that would have to fade
+                self._land()
 
-    def _go(self, frame: int) -> None:
+    def _land(self) -> None:
+        """The lock is held."""
+        assert self._jump is not None
+        frame, fresh = self._jump
+        self._jump = None
+        if fresh is not None:
+            self._blocks, self._leaving = fresh, []
+            self._weights[:] = 0.0  # from where it comes back by a ramp
         self.position, self._pulled = frame, 0
 
     @property
@@ -140,6 +161,8 @@ class Player:
 
     def heard_position(self) -> int:
         """The frame of the song that leaves the graph now."""
+        if self._jump is not None:
+            return self._jump[0]
         latency = self._versions[self._choice].latency if self._versions else 0
         start, end = self._loop
         at = self.position - min(latency, self._pulled)
@@ -148,19 +171,33 @@ class Player:
     def block(self, frames: int) -> Stereo:
         """The next block, looped; silence without a version."""
         with self._lock:
-            out = np.zeros((2, frames))
-            done = 0
-            while done < frames and self._versions and self.rolling:
-                start, end = self._loop
-                if not start <= self.position < end:
-                    self.position = start  # round the loop; what was pulled before it is still underway
-                n = min(frames - done, end - self.position)
-                out[:, done : done + n] = self._mixed(self.position, n)
-                self.position += n
-                self._pulled += n
-                done += n
+            ending = None
+            if self._jump is not None:
+                if self.rolling and self._jump[1] is not None:
+                    # What was heard until now fades within a block, at the longest in the time of a swap.
+                    left = np.maximum(0.0, 1.0 - np.arange(1, frames + 1) / min(frames, SWAP_S * self.rate_hz))
+                    ending = self._mixed(self.position, frames) * _rounded(left)
+                self._land()
+            out = self._rolled(frames)
+            if ending is not None:
+                out += ending
             self.live.mix_into(out)
             return out
+
+    def _rolled(self, frames: int) -> Stereo:
+        """The song's next frames, looped; silence where nothing rolls. The lock is held."""
+        out = np.zeros((2, frames))
+        done = 0
+        while done < frames and self._versions and self.rolling:
+            start, end = self._loop
+            if not start <= self.position < end:
+                self.position = start  # round the loop; what was pulled before it is still underway
+            n = min(frames - done, end - self.position)
+            out[:, done : done + n] = self._mixed(self.position, n)
+            self.position += n
+            self._pulled += n
+            done += n
+        return out
 
     def _mixed(self, start: int, frames: int) -> Stereo:
         outputs = self._blocks.block(start, frames)

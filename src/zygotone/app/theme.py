@@ -145,6 +145,7 @@ def style_sheet(c: Colours) -> str:
     QPushButton:hover {{ border-color: {c.soft}; }}
     QPushButton:focus {{ border: 2px solid {c.a}; padding: 2px 10px; }}
     QPushButton:disabled {{ color: {c.soft}; border-color: {c.line}; background: {c.ground}; }}
+    QPushButton[kind="strong"] {{ border: 1px solid {c.ink}; font-weight: bold; }}
     QPushButton[kind="keep"] {{ background: {c.b}; color: {c.on_b}; border: 1px solid {c.b}; font-weight: bold; }}
     QPushButton[kind="keep"]:focus {{ border: 2px solid {c.ink}; }}
     QPushButton[kind="kept"] {{ border: 1px solid {c.a}; color: {c.a}; }}

@@ -82,6 +82,7 @@ class Player:
         self._jump: tuple[int, BlockGraph | None] | None = (
             None  # where to go on next, with devices that remember nothing
         )
+        self._bad_before = 0  # replaced in graphs that a jump has put away
         self.position = 0  # next frame of the song to be worked out
         self._pulled = 0  # frames since the last jump: no more than these can be underway
 
@@ -151,18 +152,20 @@ class Player:
         frame, fresh = self._jump
         self._jump = None
         if fresh is not None:
+            self._bad_before += self._blocks.bad_samples
             self._blocks, self._leaving = fresh, []
             self._weights[:] = 0.0  # from where it comes back by a ramp
         self.position, self._pulled = frame, 0
 
     @property
     def bad_samples(self) -> int:
-        return self._blocks.bad_samples
+        return self._bad_before + self._blocks.bad_samples
 
     def heard_position(self) -> int:
         """The frame of the song that leaves the graph now."""
-        if self._jump is not None:
-            return self._jump[0]
+        jump = self._jump  # read once: the audio thread may land meanwhile
+        if jump is not None:
+            return jump[0]
         latency = self._versions[self._choice].latency if self._versions else 0
         start, end = self._loop
         at = self.position - min(latency, self._pulled)

@@ -15,17 +15,8 @@ import numpy as np
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import GRID_FRAMES, FloatArray
 
-_ONE, _TWO = np.uint64(1), np.uint64(2)
+_ONE, _TWO, _THREE = np.uint64(1), np.uint64(2), np.uint64(3)
 _LOW_32 = np.uint64(0xFFFFFFFF)
-
-
-@kernel
-def _between(p0: float, p1: float, p2: float, p3: float, t: float) -> float:
-    """Cubic interpolation (Hermite) between the middle two of four neighbours, t from 0 to 1."""
-    c1 = 0.5 * (p2 - p0)
-    c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
-    c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
-    return ((c3 * t + c2) * t + c1) * t + p1
 
 
 _S3, _S5, _S7, _S9, _S11, _S13 = (
@@ -74,76 +65,55 @@ def _size_bits(size: int) -> int:
 
 
 @kernel
-def _read_row(row: FloatArray, phase: int, step: int, bend: int, gain: float, y: FloatArray) -> int:
-    """Adds one cycle to y (n,) and returns where it has come to. Cubic interpolation (Hermite)."""
-    bits = _size_bits(row.shape[0])
-    mask = np.uint64(row.shape[0] - 1)
-    place, below = np.uint64(64 - bits), np.uint64(32 - bits)
-    for i in range(y.shape[0]):
-        k = phase >> place
-        t = np.float64(np.int64((phase >> below) & _LOW_32)) * (1.0 / 4294967296.0)
-        p0, p1, p2, p3 = row[(k - _ONE) & mask], row[k], row[(k + _ONE) & mask], row[(k + _TWO) & mask]
-        y[i] += gain * _between(p0, p1, p2, p3, t)
-        phase += step
-        step += bend
-    return phase
-
-
-@kernel
-def _read_between(
-    cycles: FloatArray, place_: float, drift: float, phase: int, step: int, bend: int, gain: float, y: FloatArray
-) -> int:
-    """Likewise for what lies between two neighbours of a table, as the place moves by ``drift`` a frame."""
-    bits = _size_bits(cycles.shape[1])
-    mask = np.uint64(cycles.shape[1] - 1)
-    last = cycles.shape[0] - 1
-    place, below = np.uint64(64 - bits), np.uint64(32 - bits)
-    for i in range(y.shape[0]):
-        k = phase >> place
-        t = np.float64(np.int64((phase >> below) & _LOW_32)) * (1.0 / 4294967296.0)
-        along = place_ + drift * i
-        low = min(last - 1, int(along))
-        s = along - low
-        one, other = cycles[low], cycles[low + 1]
-        a, c, d = (k - _ONE) & mask, (k + _ONE) & mask, (k + _TWO) & mask
-        p0 = one[a] + s * (other[a] - one[a])
-        p1 = one[k] + s * (other[k] - one[k])
-        p2 = one[c] + s * (other[c] - one[c])
-        p3 = one[d] + s * (other[d] - one[d])
-        y[i] += gain * _between(p0, p1, p2, p3, t)
-        phase += step
-        step += bend
-    return phase
+def _at(row: FloatArray, k: np.uint64, t: float) -> float:
+    """The cubic whose factors begin at ``k``."""
+    return float(((row[k + _THREE] * t + row[k + _TWO]) * t + row[k + _ONE]) * t + row[k])
 
 
 @kernel
 def read_cycles(
     cycles: FloatArray, places: FloatArray, steps: FloatArray, ratio: float, phase: float, gain: float, y: FloatArray
 ) -> None:
-    """Adds ``gain`` times a table to y (n,). cycles (tables, size), size a power of two; places from 0 to tables − 1 say
-    which of them, and between which two; ``ratio`` multiplies the steps, which stay below ½; phase 0 to 1."""
-    last = cycles.shape[0] - 1
+    """Adds ``gain`` times a table to y (n,). cycles (tables, size, 4): cubics, size a power of two; places from 0 to
+    tables − 1 say which of them, and between which two; ``ratio`` multiplies the steps, which stay below ½; phase 0 to 1."""
+    rows = cycles.reshape(cycles.shape[0], 4 * cycles.shape[1])
+    last = rows.shape[0] - 1
     n = y.shape[0]
+    bits = _size_bits(cycles.shape[1])
+    place_, below, whole = np.uint64(62 - bits), np.uint64(32 - bits), ~_THREE
     turn = _turns(phase)
     for at in range(0, n, GRID_FRAMES):
         cell = at // GRID_FRAMES
+        end = min(n, at + GRID_FRAMES)
         step = _turns(ratio * steps[cell])
         bend = _turns(ratio * (steps[cell + 1] - steps[cell]) / GRID_FRAMES)
         place, drift = places[cell], (places[cell + 1] - places[cell]) / GRID_FRAMES
-        out = y[at : min(n, at + GRID_FRAMES)]
         if last == 0 or (drift == 0.0 and place == math.floor(place)):
-            turn = _read_row(cycles[min(last, int(place))], turn, step, bend, gain, out)
+            row = rows[min(last, int(place))]
+            for i in range(at, end):
+                t = np.float64(np.int64((turn >> below) & _LOW_32)) * (1.0 / 4294967296.0)
+                y[i] += gain * _at(row, (turn >> place_) & whole, t)
+                turn += step
+                step += bend
         else:
-            turn = _read_between(cycles, place, drift, turn, step, bend, gain, out)
+            for i in range(at, end):
+                t = np.float64(np.int64((turn >> below) & _LOW_32)) * (1.0 / 4294967296.0)
+                k = (turn >> place_) & whole
+                low = min(last - 1, int(place))
+                one, other = _at(rows[low], k, t), _at(rows[low + 1], k, t)
+                y[i] += gain * (one + (place - low) * (other - one))
+                turn += step
+                step += bend
+                place += drift
 
 
 @kernel
 def read_pulse(
     saw: FloatArray, widths: FloatArray, steps: FloatArray, ratio: float, phase: float, gain: float, y: FloatArray
 ) -> None:
-    """Adds a pulse whose width moves, 0 to 1, as the difference of two saws. saw (size,), y (n,)."""
+    """Adds a pulse whose width moves, 0 to 1, as the difference of two saws. saw (size, 4): cubics, y (n,)."""
     size = saw.shape[0]
-    mask = size - 1
+    row = saw.reshape(4 * size)
     n = y.shape[0]
     for at in range(0, n, GRID_FRAMES):
         cell = at // GRID_FRAMES
@@ -154,9 +124,7 @@ def read_pulse(
             for side in range(2):
                 where = (phase if side == 0 else phase - width + 1.0) * size
                 k = int(where)
-                t = where - k
-                p0, p1, p2, p3 = saw[(k - 1) & mask], saw[k & mask], saw[(k + 1) & mask], saw[(k + 2) & mask]
-                read = _between(p0, p1, p2, p3, t)
+                read = _at(row, np.uint64(4 * (k & (size - 1))), where - k)
                 value += read if side == 0 else -read
             y[at + i] += gain * value
             phase += step + bend * i

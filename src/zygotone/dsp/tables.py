@@ -13,11 +13,10 @@ import math
 from collections.abc import Callable
 
 import numpy as np
-import numpy.typing as npt
 
 from zygotone.dsp.types import FloatArray
+from zygotone.dsp.wavetables import Spectra, cubics
 
-Spectra = npt.NDArray[np.complex128]
 HARMONICS = 512
 CYCLES = 17
 
@@ -182,15 +181,11 @@ def from_audio(x: FloatArray, cycle_frames: int) -> Spectra:
 
 
 def waves(spectra: Spectra, harmonics: int) -> FloatArray:
-    """The table as single cycles of its first ``harmonics`` partials, shape (cycles, size); long enough for clean reading."""
-    kept = max(1, min(harmonics, spectra.shape[1]))
-    size = max(2048, 1 << math.ceil(math.log2(16 * kept)))
-    whole = np.zeros((len(spectra), size // 2 + 1), dtype=np.complex128)
-    whole[:, 1 : kept + 1] = spectra[:, :kept] * (size / 2)
-    return np.ascontiguousarray(np.fft.irfft(whole, size, axis=1))
+    """The table's cycles of their first ``harmonics`` partials, as cubics (cycles, size, 4)."""
+    return cubics(spectra[:, : max(1, harmonics)])
 
 
-@functools.lru_cache(maxsize=96)
+@functools.lru_cache(maxsize=64)
 def built_in_waves(name: str, harmonics: int) -> FloatArray:
     table = waves(built_in(name), harmonics)
     table.setflags(write=False)

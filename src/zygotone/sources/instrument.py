@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import math
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -12,7 +14,7 @@ from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.dsp.voice_filters import MODES, FilterRow, add_voice, filter_voices
 from zygotone.music.pitch import midi_to_hz
 from zygotone.music.tempo import beats_to_seconds
-from zygotone.session.instruments import InstrumentSource, Layer, Lfo, Note
+from zygotone.session.instruments import Envelope, InstrumentSource, Layer, Lfo, Note
 from zygotone.session.models import Song
 from zygotone.sources.base import NoteRequest, ReadClip, source_kind
 from zygotone.sources.envelopes import envelope_curve
@@ -111,6 +113,12 @@ class RenderedVoice:
         add_voice(self.audio[:, part], self.curve[part], left, right, out[:, at + skip : at + end])
 
 
+@functools.lru_cache(maxsize=16)
+def _held_curve(envelope: Envelope, gate: int, rate_hz: int) -> FloatArray:
+    """Notes of a chord share theirs, so nobody writes into it."""
+    return envelope_curve(envelope, gate, rate_hz)
+
+
 def _unfiltered_voice(
     layer: Layer, voice: Voice, *, number: int, shared: tuple[Lfo, Lfo], rate_hz: int, bpm: float, a4_hz: float,
     automation: Automation, clip: ReadClip,
@@ -127,11 +135,11 @@ def _unfiltered_voice(
         curve = np.ones(frames)
     else:
         gate = voice.gate
-        curve = envelope_curve(layer.envelope, gate, rate_hz)
+        curve = _held_curve(layer.envelope, gate, rate_hz)
         frames = len(curve)
     if voice.cut is not None:
         frames = min(frames, voice.cut + round(_CUT_S * rate_hz))
-        curve = curve[:frames]
+        curve = curve[:frames].copy()
         _fade_out(curve, voice.cut)
     if frames <= 0:
         return RenderedVoice(np.zeros((1, 0)), np.zeros(0), np.ones((2, 1))), []
@@ -266,7 +274,7 @@ def render_voices(
     start = round(layer.start_ms * 1e-3 * rate_hz)
     out = np.zeros((1, frames))
     most = frames + MAX_TAIL_S * rate_hz
-    made: dict[object, RenderedVoice] = {}
+    made: dict[object, RenderedVoice] = {}  # as long as it is to be heard again
     last = frames
     keyed = [
         (
@@ -278,6 +286,7 @@ def render_voices(
         )
         for count, (_, voice) in enumerate(mine)
     ]  # fmt: skip
+    to_come = Counter(key for key, _, _ in keyed)
     for at_once in range(0, len(keyed), _TOGETHER):
         few = keyed[at_once : at_once + _TOGETHER]
         rows: list[FilterRow] = []
@@ -299,6 +308,9 @@ def render_voices(
                 out = np.repeat(out, 2, axis=0)
             made[key].add_to(out[:, :most], at)
             last = max(last, end)
+            to_come[key] -= 1
+            if not to_come[key]:
+                del made[key]
     return np.ascontiguousarray(out[:, :last])
 
 

@@ -206,6 +206,34 @@ def test_an_lfo_is_drawn_shared_and_routed(window, settled):
     assert layers(window)[0].routes == ()
 
 
+def test_a_vibrato_is_scaled_by_the_wheel(window, settled):
+    window.sounds.show_tab("Routes")
+    pick(window, "sounds.route.source", "LFO 1")
+    pick(window, "sounds.route.scale", "scaled by wheel")
+    pick(window, "sounds.route.target", "Pitch")
+    window.findChildren(QDoubleSpinBox, "sounds.route.amount")[-1].setValue(0.3)
+    click(window, "sounds.route.add")
+    made = layers(window)[0].routes[-1]
+    assert made == Route(source="lfo1", target="pitch", amount=0.3, scaled_by="wheel")
+    assert route_sentence(made, layers(window)[0]) == "LFO 1, scaled by wheel, raises pitch by 0.3 semitones"
+
+
+@pytest.mark.parametrize(
+    ("route", "sentence"),
+    [
+        (Route(source="key", target="envelope.decay_ms", amount=-0.5), "Key lowers level envelope decay by 0.5 octaves, as the note begins"),
+        (Route(source="random", target="lfos.1.rate", amount=0.25), "Chance raises LFO 2 rate by 0.25 octaves, as the note begins"),
+        (Route(source="macro1", target="filter.envelope.attack_ms", amount=1.0), "Macro 1 raises filter envelope attack by 1 octave, as the note begins"),
+        (Route(source="amp", target="bend_semitones", amount=2.0), "Level envelope raises pitch envelope by 2 semitones"),
+    ],
+)  # fmt: skip
+def test_routes_read_as_sentences(route, sentence):
+    made = Layer.model_validate(
+        {"id": "x", "name": "x", "sound": {"kind": "oscillator"}, "filter": {}, "routes": (route,)}
+    )
+    assert route_sentence(route, made) == sentence
+
+
 def test_a_filter_is_put_in_and_a_route_says_what_it_does(window, settled):
     window.sounds.show_tab("Filter")
     window.sounds.panel("Filter")._change_filter("Filter", mode="lowpass")
@@ -368,7 +396,7 @@ def test_a_layer_is_automated_and_the_way_bent(window, settled):
     window.sounds.panel("Filter")._change_filter("Filter", mode="lowpass")
     window.sounds.show_tab("Moves")
     settled(window)
-    pick(window, "lane.add", "Cutoff")
+    pick(window, "lane.add", "Filter cutoff")
     lane = window.desk.session.lanes[0]
     assert (lane.layer, lane.param, lane.section) == ("body", "filter.cutoff_hz", "a")
     panel = window.sounds.panel("Moves").lanes

@@ -30,19 +30,19 @@ def test_a_sine_is_a_sine_however_its_pitch_moves(steps, phase, gain):
     np.testing.assert_allclose(y, 1.0 + gain * np.sin(2 * np.pi * (phases(np.array(steps)) + phase)), atol=1e-8)
 
 
-def bent_by_hand(steps, levels, matrix, outputs):
+def bent_by_hand(steps, levels, matrix, reaches, outputs):
     """The four operators frame by frame, in plain Python."""
     at = np.arange(FRAMES) / GRID_FRAMES
     phase = np.array([phases(row) for row in steps])
-    level = np.array([np.interp(at, np.arange(CELLS + 1), row) for row in levels])
+    level, reach, heard = (np.array([np.interp(at, np.arange(CELLS + 1), row) for row in lines]) for lines in (levels, reaches, outputs))  # fmt: skip
     last, before, y = np.zeros(4), np.zeros(4), np.zeros(FRAMES)
     for i in range(FRAMES):
         for k in (3, 2, 1, 0):
             turn = phase[k, i] + matrix[k, k] * 0.5 * (last[k] + before[k]) / (2 * np.pi)
-            turn += sum(matrix[j, k] * last[j] for j in range(4) if j != k) / (2 * np.pi)
+            turn += sum(matrix[j, k] * reach[j, i] * last[j] for j in range(4) if j != k) / (2 * np.pi)
             before[k] = last[k]
             last[k] = level[k, i] * np.sin(2 * np.pi * turn)
-        y[i] = outputs @ last
+        y[i] = heard[:, i] @ last
     return y
 
 
@@ -59,12 +59,12 @@ def test_operators_bend_each_other_as_the_formula_says(matrix):
     # and feedback lets that add up.
     rng = np.random.default_rng(5)
     steps = np.array([0.004, 0.0081, 0.004, 0.056])[:, None] * np.linspace(1.0, 1.2, CELLS + 1)
-    levels = rng.uniform(0.2, 1.0, (4, CELLS + 1))
-    outputs = np.array([1.0, 0.4, 0.7, 0.0])
+    levels, reaches = rng.uniform(0.2, 1.0, (2, 4, CELLS + 1))
+    outputs = np.array([1.0, 0.4, 0.7, 0.0])[:, None] * np.linspace(1.0, 0.3, CELLS + 1)
     y = np.empty(FRAMES)
-    bend_phases(steps, levels, matrix, outputs, 1, y)
+    bend_phases(steps, levels, matrix, reaches, outputs, 1, y)
     tolerance = 1e-8 if matrix is FORWARDS else 1e-5
-    np.testing.assert_allclose(y, bent_by_hand(steps, levels, matrix, outputs), atol=tolerance)
+    np.testing.assert_allclose(y, bent_by_hand(steps, levels, matrix, reaches, outputs), atol=tolerance)
 
 
 @pytest.mark.parametrize("factor", [2, 4])

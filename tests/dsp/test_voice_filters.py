@@ -26,7 +26,7 @@ def test_resonances_side_by_side_add_what_scipys_band_passes_give():
 
 def test_one_pole_is_scipys():
     y = X.copy()
-    one_pole(y, 0.93, 1.7)
+    one_pole(y, np.full(CELLS + 1, 0.93), np.full(CELLS + 1, 1.7))
     np.testing.assert_allclose(y, scipy.signal.lfilter([1.7 * 0.07], [1.0, -0.93], X), atol=1e-12)
 
 

@@ -146,17 +146,18 @@ def _read_sine(turns: float) -> float:
 
 @kernel
 def _one_operator(
-    k: int, turns: FloatArray, phase: float, step: float, bend: float, level: float, drift: float, past: FloatArray,
-    values: FloatArray, n: int,
+    k: int, turns: FloatArray, more: FloatArray, phase: float, step: float, bend: float, level: float, drift: float,
+    past: FloatArray, values: FloatArray, n: int,
 ) -> None:  # fmt: skip
-    """An operator over n frames, when those that bend it have been worked out: row k of values."""
+    """An operator over n frames, when those that bend it have been worked out: row k of values. By how much they bend grows
+    by ``more`` a frame."""
     row = values[k]
     for i in range(n):
         row[i] = phase + i * step + bend * (0.5 * i * (i - 1))
     for j in range(k + 1, OPERATORS):
-        if turns[j, k] != 0.0:
+        if turns[j, k] != 0.0 or more[j, k] != 0.0:
             for i in range(n):
-                row[i] += turns[j, k] * values[j, i]
+                row[i] += (turns[j, k] + more[j, k] * i) * values[j, i]
     own = 0.5 * turns[k, k]
     if own == 0.0:
         for i in range(n):
@@ -172,8 +173,8 @@ def _one_operator(
 
 @kernel
 def _all_operators(
-    turns: FloatArray, phase: FloatArray, step: FloatArray, bend: FloatArray, level: FloatArray, drift: FloatArray,
-    past: FloatArray, values: FloatArray, n: int,
+    turns: FloatArray, more: FloatArray, phase: FloatArray, step: FloatArray, bend: FloatArray, level: FloatArray,
+    drift: FloatArray, past: FloatArray, values: FloatArray, n: int,
 ) -> None:  # fmt: skip
     """All operators over n frames, one after the other, where an earlier one bends a later one."""
     last, before = past[0], past[1]
@@ -183,7 +184,7 @@ def _all_operators(
             p = phase[k] + i * step[k] + bend[k] * (0.5 * i * (i - 1)) + turns[k, k] * 0.5 * (last[k] + before[k])
             for j in range(OPERATORS):
                 if j != k:
-                    p += turns[j, k] * last[j]
+                    p += (turns[j, k] + more[j, k] * i) * last[j]
             before[k] = last[k]
             last[k] = (level[k] + drift[k] * i) * _read_sine(p)
             values[k, i] = last[k]
@@ -191,13 +192,15 @@ def _all_operators(
 
 @kernel
 def bend_phases(
-    steps: FloatArray, levels: FloatArray, matrix: FloatArray, outputs: FloatArray, oversampling: int, y: FloatArray
-) -> None:
+    steps: FloatArray, levels: FloatArray, matrix: FloatArray, reaches: FloatArray, outputs: FloatArray,
+    oversampling: int, y: FloatArray,
+) -> None:  # fmt: skip
     """Four sine operators that bend each other's phase (J. M. Chowning, "The synthesis of complex audio spectra by means of
     frequency modulation", 1973), at ``oversampling`` times the rate, into y (n · oversampling,).
 
     steps and levels (4, cells + 1): cycles a frame, and the operator's envelope; matrix (4, 4) [from, to]: peak deviation in
-    radians, its diagonal is feedback (of the mean of the last two values, which keeps it from hunting); outputs (4,).
+    radians, its diagonal is feedback (of the mean of the last two values, which keeps it from hunting); reaches
+    (4, cells + 1): share of that by which an operator bends the others now; outputs (4, cells + 1): how much of it is heard.
     Operators are worked out from the last to the first: what a later one gives is heard at once, what an earlier one
     gives a step later.
     """
@@ -205,14 +208,15 @@ def bend_phases(
     step, bend = np.zeros(OPERATORS), np.zeros(OPERATORS)
     level, drift = np.zeros(OPERATORS), np.zeros(OPERATORS)
     past = np.zeros((2, OPERATORS))  # the last two values of each
-    turns = matrix / (2.0 * math.pi)
+    whole = matrix / (2.0 * math.pi)
+    turns, more = whole.copy(), np.zeros((OPERATORS, OPERATORS))
     per_cell = GRID_FRAMES * oversampling
     values = np.empty((OPERATORS, per_cell))
     used = np.zeros(OPERATORS, dtype=np.bool_)
     in_order = True  # whether no operator bends a later one
     for k in range(OPERATORS):
-        used[k] = outputs[k] != 0.0 or turns[k].any()
-        in_order = in_order and not turns[k, k + 1 :].any()
+        used[k] = outputs[k].any() or whole[k].any()
+        in_order = in_order and not whole[k, k + 1 :].any()
     n = y.shape[0]
     for at in range(0, n, per_cell):
         cell = at // per_cell
@@ -222,20 +226,25 @@ def bend_phases(
             bend[k] = (steps[k, cell + 1] - steps[k, cell]) / (oversampling * per_cell)
             level[k] = levels[k, cell]
             drift[k] = (levels[k, cell + 1] - levels[k, cell]) / per_cell
+            for j in range(OPERATORS):
+                if j != k:
+                    turns[k, j] = whole[k, j] * reaches[k, cell]
+                    more[k, j] = whole[k, j] * (reaches[k, cell + 1] - reaches[k, cell]) / per_cell
         if in_order:
             for back in range(OPERATORS):
                 k = OPERATORS - 1 - back
                 if used[k]:
-                    _one_operator(k, turns, phase[k], step[k], bend[k], level[k], drift[k], past, values, width)
+                    _one_operator(k, turns, more, phase[k], step[k], bend[k], level[k], drift[k], past, values, width)
         else:
-            _all_operators(turns, phase, step, bend, level, drift, past, values, width)
+            _all_operators(turns, more, phase, step, bend, level, drift, past, values, width)
         out = y[at : at + width]
         for i in range(width):
             out[i] = 0.0
         for k in range(OPERATORS):
-            if outputs[k] != 0.0:
+            heard, louder = outputs[k, cell], (outputs[k, cell + 1] - outputs[k, cell]) / per_cell
+            if heard != 0.0 or louder != 0.0:
                 for i in range(width):
-                    out[i] += outputs[k] * values[k, i]
+                    out[i] += (heard + louder * i) * values[k, i]
             phase[k] += width * step[k] + bend[k] * 0.5 * width * (width - 1)
             phase[k] -= math.floor(phase[k])
 

@@ -147,6 +147,15 @@ def filter_voices(rows: Sequence[FilterRow], mode: int, stages: int) -> None:
         )  # fmt: skip
 
 
+def band_between(audio: FloatArray, low_hz: FloatArray, high_hz: FloatArray, *, sample_rate_hz: float) -> None:
+    """In place: (channels, n) between two edges that move, (cells + 1,) each, Butterworth of 12 dB an octave."""
+    still = np.full(len(low_hz), (2.0 - math.sqrt(2.0)) / 1.98)  # the damping of Butterworth is √2
+    for mode, edges in (("highpass", low_hz), ("lowpass", high_hz)):
+        cutoffs = np.tan(np.pi * np.minimum(edges, 0.45 * sample_rate_hz) / sample_rate_hz)
+        rows = [FilterRow(row, cutoffs, still, np.ones(len(still))) for row in audio]
+        filter_voices(rows, MODES.index(mode), 1)
+
+
 @kernel
 def resonators(x: FloatArray, freqs_hz: FloatArray, widths_hz: FloatArray, sample_rate_hz: float) -> None:
     """In place: two-pole resonators in series, each 1 at 0 Hz (D. H. Klatt, "Software for a cascade/parallel formant
@@ -199,12 +208,15 @@ def add_resonances(x: FloatArray, sos: FloatArray, gains: FloatArray) -> None:
 
 
 @kernel
-def one_pole(x: FloatArray, pole: float, gain: float) -> None:
-    """In place: gain·(1 − pole)/(1 − pole·z⁻¹). x (n,)."""
-    b, y = gain * (1.0 - pole), 0.0
-    for i in range(x.shape[0]):
-        y = b * x[i] + pole * y
-        x[i] = y
+def one_pole(x: FloatArray, poles: FloatArray, gains: FloatArray) -> None:
+    """In place: gain·(1 − pole)/(1 − pole·z⁻¹), new ones in each cell. x (n,); poles and gains (cells + 1,)."""
+    y = 0.0
+    for at in range(0, x.shape[0], GRID_FRAMES):
+        cell = at // GRID_FRAMES
+        pole, b = poles[cell], gains[cell] * (1.0 - poles[cell])
+        for i in range(at, min(x.shape[0], at + GRID_FRAMES)):
+            y = b * x[i] + pole * y
+            x[i] = y
 
 
 @kernel

@@ -8,7 +8,6 @@ Values are worked out on the control grid, counted from the start of the song. L
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
 
 import numpy as np
 
@@ -16,7 +15,6 @@ from zygotone.dsp.types import FloatArray
 from zygotone.engine.graph import Motion
 from zygotone.session.automation import lane_values
 from zygotone.session.instruments import Layer, layer_value
-from zygotone.session.params import Values
 from zygotone.sources.modulation import Automation
 
 
@@ -35,11 +33,11 @@ def moved(motions: Sequence[Motion], base: float, beats: FloatArray) -> FloatArr
     return out
 
 
-def layer_automation(layer: Layer, motions: Sequence[Motion]) -> Automation:
+def layer_automation(layer: Layer, motions: Sequence[Motion], *, bpm: float) -> Automation:
     """What lanes move on a layer: by path, its values at beats of the song (n,)."""
 
     def follow(path: str, mine: Sequence[Motion]) -> Callable[[FloatArray], FloatArray]:
-        return lambda beats: moved(mine, layer_value(layer, path), beats)
+        return lambda beats: moved(mine, layer_value(layer, path, bpm=bpm), beats)
 
     return {path: follow(path, mine) for path, mine in by_path(motions).items()}
 
@@ -49,22 +47,3 @@ def by_path(motions: Sequence[Motion]) -> dict[str, list[Motion]]:
     for motion in motions:
         found.setdefault(motion.path, []).append(motion)
     return found
-
-
-def read_path(values: Values, path: str) -> Any:
-    """``threshold_db`` or ``bands.0.gain_db`` of a device's values."""
-    name, _, rest = path.partition(".")
-    if not rest:
-        return values[name]
-    at, _, inner = rest.partition(".")
-    return values[name][int(at)][inner]
-
-
-def write_path(values: Values, path: str, value: Any) -> Values:
-    name, _, rest = path.partition(".")
-    if not rest:
-        return values.replace(**{name: value})
-    at, _, inner = rest.partition(".")
-    entries = list(values[name])
-    entries[int(at)] = entries[int(at)].replace(**{inner: value})
-    return values.replace(**{name: tuple(entries)})

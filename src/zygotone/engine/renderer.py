@@ -145,7 +145,7 @@ class Renderer:
         take = self._instruments.get(key)
         if take is None:
             audio = render_layer(
-                source, layer, session.song, session.rate_hz, automation=layer_automation(layer, mine),
+                source, layer, session.song, session.rate_hz, automation=layer_automation(layer, mine, bpm=session.song.tempo_bpm),
                 clip=self.clip_reader(session.rate_hz),
             )  # fmt: skip
             # In single precision, 150 dB under the sound: a song has many layers, and each is as long as the song.

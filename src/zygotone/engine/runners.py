@@ -14,7 +14,8 @@ from zygotone.dsp.dynamics import is_finite, replace_not_finite
 from zygotone.dsp.levels import db_to_gain
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.engine.graph import BlendNode, DeviceNode, Node, SourceNode, StripNode, SumNode
-from zygotone.engine.motion import beats_of, by_path, moved, read_path, write_path
+from zygotone.engine.motion import beats_of, by_path, moved
+from zygotone.session.paths import read_path, write_path
 from zygotone.sources.instrument import side_gains
 
 ReadSource = Callable[[int, int], Stereo]  # first frame of the song, frames

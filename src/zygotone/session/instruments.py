@@ -9,6 +9,7 @@ amount, to its target: in octaves where the target lies on a ratio scale, else i
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 from typing import Annotated, Any, Literal, Self
 
 from pydantic import Field, field_validator, model_validator
@@ -16,7 +17,8 @@ from pydantic import Field, field_validator, model_validator
 from zygotone.errors import ParameterError
 from zygotone.session.automation import DrawnPoint
 from zygotone.session.kinds import Device, Sound, file_names, moving_params, walk
-from zygotone.session.params import Param, frequency, level, number, share, whole
+from zygotone.session.params import Param, at_start, frequency, level, number, share, whole
+from zygotone.session.paths import read_path, write_path
 from zygotone.session.value import Id, Name, Value
 
 Job = Literal["sub", "body", "attack", "bite", "air", "width", "texture"]
@@ -70,6 +72,9 @@ VOICES = (
     number("glide_ms", "Glide", "ms", 0.0, 5000.0, 0.0, "Time from one pitch to the next, or for an octave."),
     whole("limit", "Voice limit", 1, 32, 16, "Most notes at a time; then the least missed makes room."),
 )  # fmt: skip
+BEND = number(
+    "bend_semitones", "Pitch envelope", "semitones", -48.0, 48.0, 0.0, "How far the pitch envelope moves the pitch."
+)
 PITCH = number("pitch", "Pitch", "semitones", -48.0, 48.0, 0.0, "Moves the pitch.")
 
 _DECLARED: dict[str, dict[str, Param]] = {
@@ -170,11 +175,13 @@ ROUTE_SOURCES: dict[RouteSource, str] = {
 
 
 class Route(Value):
-    """``amount`` in octaves where the target lies on a ratio scale, else in the target's unit."""
+    """``amount`` in octaves where the target lies on a ratio scale, else in the target's unit; times another source where it
+    is ``scaled_by`` one, as a vibrato is by the wheel."""
 
     source: RouteSource
     target: Annotated[str, Field(min_length=1, max_length=200)]
     amount: Annotated[float, Field(ge=-20000, le=20000)]
+    scaled_by: RouteSource | None = None
 
 
 class Layer(Value):
@@ -185,7 +192,7 @@ class Layer(Value):
     envelope: Envelope = Envelope()
     filter: VoiceFilter | None = None
     bend: Envelope = Envelope(attack_ms=0, decay_ms=60, sustain=0.0)
-    bend_semitones: Annotated[float, Field(ge=-48, le=48)] = 0.0
+    bend_semitones: Annotated[float, Field(ge=BEND.low, le=BEND.high)] = BEND.default
     lfos: tuple[Lfo, Lfo] = (Lfo(), Lfo())
     routes: Annotated[tuple[Route, ...], Field(max_length=32)] = ()
     level_db: Annotated[float, _in("layer", "level_db")] = _usual("layer", "level_db")
@@ -220,27 +227,41 @@ class Layer(Value):
         return self
 
 
+_STARTING = {
+    name: at_start(p) for name, p in _DECLARED["envelope"].items()
+}  # an envelope is laid down as a note begins
+_LFO_STARTING = {
+    name: at_start(replace(p, type="float")) for name, p in _DECLARED["lfo"].items() if name not in ("rate_to", "climb")
+}
+
+
 def layer_params(layer: Layer) -> dict[str, Param]:
     """What routes and automation can move on a layer, by path: ``pitch``, ``filter.cutoff_hz``, ``sound.position``."""
     declared = _DECLARED["layer"]
     found: dict[str, Param] = {"level_db": declared["level_db"], "pan_pct": declared["pan_pct"], "pitch": PITCH}
     if layer.filter is not None:
-        found |= {f"filter.{name}": _DECLARED["filter"][name] for name in ("cutoff_hz", "resonance", "drive_db")}
-    found |= {f"sound.{path}": param for path, param in moving_params(layer.sound).items()}
-    return found
+        found |= {f"filter.{name}": p for name, p in _DECLARED["filter"].items()}
+    found |= {f"sound.{path}": p for path, p in moving_params(layer.sound).items()}
+    found |= {f"envelope.{name}": p for name, p in _STARTING.items()}
+    if layer.filter is not None:
+        found |= {f"filter.envelope.{name}": p for name, p in _STARTING.items()}
+    found |= {BEND.name: BEND, **{f"bend.{name}": p for name, p in _STARTING.items()}}
+    return found | {f"lfos.{n}.{name}": p for n in range(2) for name, p in _LFO_STARTING.items()}
 
 
-def layer_value(layer: Layer, path: str) -> float:
-    """What ``path`` of ``layer_params`` is set to."""
-    group, _, rest = path.partition(".")
-    if group == "filter":
-        return float(getattr(layer.filter, rest))
-    if group == "sound":
-        value: Any = layer.sound.params
-        for part in rest.split("."):
-            value = value[int(part)] if part.isdigit() else value[part]
-        return float(value)
-    return 0.0 if path == "pitch" else float(getattr(layer, path))
+def layer_value(layer: Layer, path: str, *, bpm: float) -> float:
+    """What ``path`` of ``layer_params`` is set to; a rate in note values is one in Hz at that tempo."""
+    if path == "pitch":
+        return 0.0
+    value = read_path(layer, path)
+    if isinstance(value, str):
+        return _DECLARED["lfo"]["rate"].number_of(value, bpm=bpm)
+    return float(value)
+
+
+def with_layer_value(layer: Layer, path: str, value: float) -> Layer:
+    """The layer with ``path`` of ``layer_params`` set; ``pitch`` is set nowhere."""
+    return write_path(layer, path, value)
 
 
 # --- notes ---------------------------------------------------------------------------------------------------------

@@ -8,7 +8,7 @@ from __future__ import annotations
 import difflib
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 from pydantic import GetCoreSchemaHandler
@@ -101,6 +101,7 @@ class Param:
     choice_labels: tuple[str, ...] = field(default=())
     entries: str = "values"  # of a list: "values" (objects), "plain" (bare values of the one item), or "device"
     fixed: bool = False  # cannot be automated, since it decides the latency or what has to be worked out beforehand
+    at_start: bool = False  # of sounds: a note takes it as it stands when it begins, whatever moves it later
 
     # --- taper: a pair, so that ruler and automation agree -------------------------------------------------
 
@@ -303,6 +304,11 @@ def frequency(
     name: str, label: str, default: float, help: str, *, low: float = 20.0, high: float = 20000.0, fixed: bool = False
 ) -> Param:
     return number(name, label, "Hz", low, high, default, help, scale="log", fixed=fixed)
+
+
+def at_start(param: Param) -> Param:
+    """The same for a sound whose notes take it as it stands when they begin."""
+    return replace(param, at_start=True, help=f"{param.help} Taken as the note begins.")
 
 
 def level(name: str, label: str, low: float, high: float, default: float, help: str) -> Param:

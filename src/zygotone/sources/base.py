@@ -71,7 +71,21 @@ class NoteRequest:
     def grid(self, path: str, value: float) -> FloatArray:
         """A parameter over the note, on the grid: ``value`` where nothing moves it."""
         found = self.moving.get(path)
-        return np.full(self.cells + 1, float(value)) if found is None else found
+        return np.full(self.cells + 1, float(value)) if found is None else found[: self.cells + 1]
+
+    def moves(self, path: str) -> bool:
+        return path in self.moving
+
+    def by_frame(self, values: FloatArray) -> FloatArray:
+        """What is given on the grid, (cells + 1,), for each frame of the note."""
+        return np.asarray(np.interp(np.arange(self.frames) / GRID_FRAMES, np.arange(len(values)), values))
+
+    def gain(self, path: str, level_db: float, *, off_db: float) -> FloatArray | float:
+        """The gain of a level in dB for each frame where something moves it, else of the whole note; at ``off_db`` none."""
+        found = self.moving.get(path)
+        line: FloatArray = np.array([level_db]) if found is None else self.by_frame(found)
+        gains = np.where(line > off_db, 10.0 ** (line / 20.0), 0.0)
+        return float(gains[0]) if found is None else gains
 
 
 def steady_note(pitch_hz: float, frames: int, rate_hz: int, *, velocity: float = 0.8) -> NoteRequest:

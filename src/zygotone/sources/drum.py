@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
-from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass_sos
 from zygotone.dsp.levels import db_to_gain
 from zygotone.dsp.oversampling import bent
 from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.voice_filters import band_between
 from zygotone.session.catalogue import Kind
-from zygotone.session.params import Values, choice, frequency, level, number, whole
+from zygotone.session.params import Values, at_start, choice, frequency, level, number, whole
 from zygotone.sources.base import C4_HZ, NoteRequest, ReadClip, source
 
 # Ratios of the partials and their levels: a struck circular membrane's first modes (Rossing, "Science of Percussion
@@ -41,19 +42,19 @@ KIND = Kind(
     params=(
         choice("model", "Model", MODELS, "kick", "What rings: a sine, a drum head, wood, or metal; a clap is noise in bursts."),
         frequency("tune_hz", "Tune", 50.0, "Where the tone settles, when played at C4; it follows the note.", high=12000.0),
-        number("drop_semitones", "Drop", "semitones", 0.0, 60.0, 24.0, "How far above that the tone begins."),
-        number("drop_ms", "Drop time", "ms", 1.0, 200.0, 12.0, "How fast it falls: time to a third of the way.", scale="log"),
-        number("decay_ms", "Tone decay", "ms", 5.0, 4000.0, 350.0, "Time for the tone to fall by 20 dB.", scale="log"),
+        at_start(number("drop_semitones", "Drop", "semitones", 0.0, 60.0, 24.0, "How far above that the tone begins.")),
+        at_start(number("drop_ms", "Drop time", "ms", 1.0, 200.0, 12.0, "How fast it falls: time to a third of the way.", scale="log")),
+        at_start(number("decay_ms", "Tone decay", "ms", 5.0, 4000.0, 350.0, "Time for the tone to fall by 20 dB.", scale="log")),
         level("tone_db", "Tone", -60.0, 6.0, 0.0, "Level of the tone; −60 is off."),
-        level("click_db", "Click", -60.0, 6.0, -18.0, "Level of the first two milliseconds' click; −60 is off."),
-        frequency("click_hz", "Click colour", 3000.0, "Where the click lies.", low=500.0, high=12000.0),
+        at_start(level("click_db", "Click", -60.0, 6.0, -18.0, "Level of the first two milliseconds' click; −60 is off.")),
+        at_start(frequency("click_hz", "Click colour", 3000.0, "Where the click lies.", low=500.0, high=12000.0)),
         level("noise_db", "Noise", -60.0, 6.0, -60.0, "Level of the noise; −60 is off."),
-        number("noise_decay_ms", "Noise decay", "ms", 2.0, 4000.0, 120.0, "Time for the noise to fall by 20 dB.", scale="log"),
+        at_start(number("noise_decay_ms", "Noise decay", "ms", 2.0, 4000.0, 120.0, "Time for the noise to fall by 20 dB.", scale="log")),
         frequency("noise_low_hz", "Noise from", 1000.0, "Lower edge of the noise."),
         frequency("noise_high_hz", "Noise to", 12000.0, "Upper edge of the noise."),
-        number("noise_rise_ms", "Noise rise", "ms", 0.0, 400.0, 0.0, "How slowly the noise comes, as of a shaker."),
+        at_start(number("noise_rise_ms", "Noise rise", "ms", 0.0, 400.0, 0.0, "How slowly the noise comes, as of a shaker.")),
         whole("bursts", "Bursts", 1, 8, 1, "How often the noise begins anew before it dies away, as hands that do not clap at once."),
-        number("burst_ms", "Burst gap", "ms", 2.0, 60.0, 11.0, "Time from burst to burst."),
+        at_start(number("burst_ms", "Burst gap", "ms", 2.0, 60.0, 11.0, "Time from burst to burst.")),
         level("bend_db", "Bend", 0.0, 24.0, 0.0, "Drive of the tone into a soft curve, for a rounder body."),
     ),
 )  # fmt: skip
@@ -106,44 +107,58 @@ def noise_envelope(params: Values, t: FloatArray) -> FloatArray:
 @source(KIND, ring_s=ring_s)
 def render(params: Values, note: NoteRequest) -> Stereo:
     n = min(note.frames, round(ring_s(params) * note.rate_hz))
+    hit = replace(note, frames=n)
     t = np.arange(n) / note.rate_hz
     out = np.zeros(n)
-    transposed = note.first_hz / C4_HZ  # where "tune" holds
-    if params["tone_db"] > OFF_DB:
-        f0 = params["tune_hz"] * transposed
-        octaves = tone_octaves(params, t)  # the phase is the running sum
-        turns = np.concatenate([[0.0], np.cumsum(f0 * 2.0**octaves / note.rate_hz)[:-1]])
-        tone = np.zeros(n)
-        partials = _PARTIALS[params["model"]]
-        scale = 1.0 / math.sqrt(
-            sum(gain * gain for _, gain in partials)
-        )  # metal is many tones: together as loud as one
-        for ratio, gain in partials:
-            top = f0 * ratio * 2.0 ** octaves[0]
-            if f0 * ratio < 0.45 * note.rate_hz:
-                # A partial that begins above the top of the band is faded in as it falls into it.
-                fade = np.clip((0.45 * note.rate_hz - f0 * ratio * 2.0**octaves) / 1000.0, 0.0, 1.0)
-                wave = scale * gain * np.sin(2.0 * np.pi * ratio * turns) * tone_envelope(params, t, ratio)
-                tone += wave * (fade if top > 0.43 * note.rate_hz else 1.0)
-        if params["bend_db"] > 0.0:
-            drive = db_to_gain(params["bend_db"])
-            tone = bent(tone, lambda u: np.tanh(np.float32(drive) * u), factor=8) / math.tanh(drive)
-        out += db_to_gain(params["tone_db"]) * tone
+    if params["tone_db"] > OFF_DB or note.moves("tone_db"):
+        tone = _tone(params, hit, t)
+        out += hit.gain("tone_db", params["tone_db"], off_db=OFF_DB) * _bent(params, hit, tone)
     # Hits of one setting are alike, so that a render is the same every time.
     rng = np.random.default_rng(20240)
     if params["click_db"] > OFF_DB:
         hz = min(params["click_hz"], 0.4 * note.rate_hz)
         out += db_to_gain(params["click_db"]) * np.sin(2.0 * np.pi * hz * t) * click_envelope(t)
-    if params["noise_db"] > OFF_DB:
-        noise = rng.standard_normal(n) * 0.35
-        edges = [
-            highpass_sos(params["noise_low_hz"], BUTTERWORTH_Q, sample_rate_hz=note.rate_hz),
-            lowpass_sos(params["noise_high_hz"], BUTTERWORTH_Q, sample_rate_hz=note.rate_hz),
-        ]
-        shaped = SosStereo(np.array(edges)).process(np.stack([noise, noise]))[0]
-        out += db_to_gain(params["noise_db"]) * shaped * noise_envelope(params, t)
+    if params["noise_db"] > OFF_DB or note.moves("noise_db"):
+        noise = (rng.standard_normal(n) * 0.35)[None]
+        low_hz, high_hz = (
+            hit.grid("noise_low_hz", params["noise_low_hz"]),
+            hit.grid("noise_high_hz", params["noise_high_hz"]),
+        )
+        band_between(noise, low_hz, high_hz, sample_rate_hz=note.rate_hz)
+        out += hit.gain("noise_db", params["noise_db"], off_db=OFF_DB) * noise[0] * noise_envelope(params, t)
     ramp = min(n, max(2, round(0.005 * note.rate_hz)))
     out[n - ramp :] *= np.linspace(1.0, 0.0, ramp)
     whole_note = np.zeros(note.frames)
     whole_note[:n] = out
     return whole_note[None]
+
+
+def _tone(params: Values, note: NoteRequest, t: FloatArray) -> FloatArray:
+    """The partials of what rings, (n,), before their bend."""
+    # "Tune" holds at C4, and the tone follows the note, also where it glides.
+    tuned = note.by_frame(note.grid("tune_hz", params["tune_hz"]) * note.hz[: note.cells + 1] / C4_HZ)
+    hz = tuned * 2.0 ** tone_octaves(params, t)
+    turns = np.concatenate([[0.0], np.cumsum(hz / note.rate_hz)[:-1]])  # the phase is the running sum
+    partials = _PARTIALS[params["model"]]
+    scale = 1.0 / math.sqrt(sum(gain * gain for _, gain in partials))  # metal is many tones: together as loud as one
+    tone = np.zeros(len(t))
+    for ratio, gain in partials:
+        if ratio * float(np.min(tuned, initial=np.inf)) < 0.45 * note.rate_hz:
+            # A partial that begins above the top of the band is faded in as it falls into it.
+            fade = np.clip((0.45 * note.rate_hz - ratio * hz) / 1000.0, 0.0, 1.0)
+            wave = scale * gain * np.sin(2.0 * np.pi * ratio * turns) * tone_envelope(params, t, ratio)
+            tone += wave * (fade if ratio * float(np.max(hz)) > 0.43 * note.rate_hz else 1.0)
+    return tone
+
+
+def _bent(params: Values, note: NoteRequest, tone: FloatArray) -> FloatArray:
+    """The tone through its soft curve, which leaves full scale where it is."""
+    if not note.moves("bend_db"):
+        if params["bend_db"] <= 0.0:
+            return tone
+        drive = db_to_gain(params["bend_db"])
+        return bent(tone, lambda u: np.tanh(np.float32(drive) * u), factor=8) / math.tanh(drive)
+    # The drive goes before the curve and its inverse after it, so that it may move without the curve knowing.
+    drives = 10.0 ** (note.by_frame(note.grid("bend_db", params["bend_db"])) / 20.0)
+    curved = bent(drives * tone, np.tanh, factor=8) / np.tanh(drives)
+    return np.where(drives > 1.0, curved, tone)

@@ -11,7 +11,7 @@ from zygotone.dsp.oscillators import OPERATORS, bend_phases
 from zygotone.dsp.oversampling import lowered
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.session.catalogue import Kind
-from zygotone.session.params import Param, Values, choice, defaults, number, share
+from zygotone.session.params import Param, Values, at_start, choice, defaults, number, share
 from zygotone.sources.base import C4_HZ, NoteRequest, source
 from zygotone.sources.envelopes import envelope_line
 
@@ -21,12 +21,12 @@ OPERATOR = (
     number("detune_cents", "Detune", "cents", -100.0, 100.0, 0.0, "A little above or below."),
     share("level", "Level", 1.0, "How loud it is where it is heard."),
     number("index", "Index", "rad", 0.0, 16.0, 1.0, "How far it bends the phase of what it feeds, at its envelope's height."),
-    number("attack_ms", "Attack", "ms", 0.0, 5000.0, 1.0, "Time from nothing to full.", fixed=True),
-    number("decay_ms", "Decay", "ms", 1.0, 20000.0, 600.0, "Time from full to its sustain.", fixed=True),
-    share("sustain", "Sustain", 1.0, "Where it stays while the note is held."),
-    number("release_ms", "Release", "ms", 1.0, 20000.0, 200.0, "Time to nothing after the note.", fixed=True),
-    share("velocity", "Velocity", 0.3, "How much softer notes have less of it; 1 leaves nothing at the softest."),
-    number("key_scale", "Key scale", "", 0.0, 1.0, 0.3, "How much higher notes have less of it: 1 halves it every octave above C4."),
+    at_start(number("attack_ms", "Attack", "ms", 0.0, 5000.0, 1.0, "Time from nothing to full.")),
+    at_start(number("decay_ms", "Decay", "ms", 1.0, 20000.0, 600.0, "Time from full to its sustain.")),
+    at_start(share("sustain", "Sustain", 1.0, "Where it stays while the note is held.")),
+    at_start(number("release_ms", "Release", "ms", 1.0, 20000.0, 200.0, "Time to nothing after the note.")),
+    at_start(share("velocity", "Velocity", 0.3, "How much softer notes have less of it; 1 leaves nothing at the softest.")),
+    at_start(number("key_scale", "Key scale", "", 0.0, 1.0, 0.3, "How much higher notes have less of it: 1 halves it every octave above C4.")),
 )  # fmt: skip
 
 # Who bends whom, as (from, to), counted from 1; and who is heard. Operators without an arrow into them stand alone.
@@ -47,7 +47,7 @@ KIND = Kind(
     summary="Four sines that bend each other's phase, each with its envelope: bells, electric pianos, basses, brass.",
     params=(
         choice("algorithm", "Algorithm", (*ALGORITHMS, "matrix"), "pairs", "Which operator bends which, and which are heard; matrix lets you say."),
-        number("feedback", "Feedback", "rad", 0.0, 1.5, 0.0, "How far operator 4 bends itself."),
+        at_start(number("feedback", "Feedback", "rad", 0.0, 1.5, 0.0, "How far operator 4 bends itself.")),
         Param(
             name="operators", label="Operators", type="list", items=OPERATOR, max_items=OPERATORS,
             default=(
@@ -116,11 +116,54 @@ def _top_hz(freqs: FloatArray, index: FloatArray) -> float:
     return float(np.max(top))
 
 
+def _in_a_ring(index: FloatArray) -> bool:
+    """Whether some operator comes back to itself by way of others; index (4, 4)."""
+    reached = index > 0.0
+    for _ in range(OPERATORS):
+        reached = reached | (reached @ reached)
+    return bool(np.diagonal(reached).any())
+
+
+_TRIAL_FACTOR, _TRIAL_FRAMES = 16, 2048
+
+
+@functools.lru_cache(maxsize=256)
+def _tried(freqs: tuple[float, ...], index: tuple[float, ...], rate_hz: int) -> tuple[float, int]:
+    """How much of the indices can be had, 0 to 1, and the oversampling for it: by the spectrum of a moment of it at a far
+    higher rate."""
+    cells = _TRIAL_FRAMES // GRID_FRAMES
+    steps = np.repeat(np.array(freqs)[:, None] / rate_hz, cells + 1, axis=1)
+    still = np.ones((OPERATORS, cells + 1))
+    matrix = np.array(index).reshape(OPERATORS, OPERATORS)
+    window = np.kaiser(_TRIAL_FRAMES * _TRIAL_FACTOR, 14.0)
+    hz = np.fft.rfftfreq(len(window), 1.0 / (_TRIAL_FACTOR * rate_hz))
+
+    def folds(scale: float, factor: int) -> bool:
+        y = np.empty(len(window))
+        bend_phases(steps, still, scale * matrix, still, still, _TRIAL_FACTOR, y)
+        level = np.abs(np.fft.rfft(y * window))
+        beyond = level[hz > (0.49 if factor == 1 else factor - 0.55) * rate_hz]
+        return bool(np.max(beyond) > 1e-4 * np.max(level))
+
+    for factor in (1, 2, 4):
+        if not folds(1.0, factor):
+            return 1.0, factor
+    low, high = 0.0, 1.0
+    for _ in range(8):
+        middle = 0.5 * (low + high)
+        low, high = (low, middle) if folds(middle, 4) else (middle, high)
+    return low, 4
+
+
 def plan(freqs: FloatArray, index: FloatArray, rate_hz: int) -> tuple[FloatArray, int]:
     """The indices that can be had without folding, and the oversampling that they need.
 
-    What lies above half the raised rate folds back; what folds to above half the base rate is filtered away.
+    What lies above half the raised rate folds back; what folds to above half the base rate is filtered away. Where operators
+    bend each other in a ring no rule tells how far that goes, so it is tried.
     """
+    if _in_a_ring(index):
+        scale, factor = _tried(tuple(freqs), tuple(index.ravel()), rate_hz)
+        return scale * index, factor
     allowed = index.copy()
     for _ in range(60):
         top = _top_hz(freqs, allowed)
@@ -138,27 +181,26 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     shares, heard = connections(params)
     cells = note.cells
     steps, levels = np.zeros((OPERATORS, cells + 1)), np.zeros((OPERATORS, cells + 1))
-    index, loud = np.zeros(OPERATORS), np.zeros(OPERATORS)
+    index, reaches = np.zeros(OPERATORS), np.zeros((OPERATORS, cells + 1))
+    outputs = np.zeros((OPERATORS, cells + 1))
     at = np.arange(cells + 1, dtype=np.float64) * GRID_FRAMES
     octaves_up = max(0.0, math.log2(note.first_hz / C4_HZ))
     for k, op in enumerate(operators):
         path = f"operators.{k}."
         cents = 2.0 ** (note.grid(path + "detune_cents", op["detune_cents"]) / 1200.0)
-        if op["fixed_hz"] > 0.0:
-            steps[k] = note.grid(path + "fixed_hz", op["fixed_hz"]) * cents / note.rate_hz
-        else:
-            steps[k] = note.steps * note.grid(path + "ratio", op["ratio"]) * cents
+        fixed_hz = note.grid(path + "fixed_hz", op["fixed_hz"])
+        ratio = note.grid(path + "ratio", op["ratio"])
+        steps[k] = cents * np.where(fixed_hz > 0.0, fixed_hz / note.rate_hz, note.steps * ratio)
         line = envelope_line(
             at, note.gate, note.rate_hz, attack_ms=op["attack_ms"], decay_ms=op["decay_ms"], sustain=op["sustain"],
             release_ms=op["release_ms"],
         )  # fmt: skip
         soft = 1.0 - op["velocity"] * (1.0 - note.velocity)
         reach = note.grid(path + "index", op["index"]) * 2.0 ** (-op["key_scale"] * octaves_up)
-        loudness = note.grid(path + "level", op["level"])
-        index[k], loud[k] = float(np.max(reach)), float(np.max(loudness))
-        # One line serves what is heard and what bends; of an operator that does both, the index is what moves it.
-        moving, most = (reach, index[k]) if shares[k].any() else (loudness, loud[k])
-        levels[k] = line * soft * (moving / most if most > 0.0 else 1.0)
+        index[k] = float(np.max(reach))
+        reaches[k] = reach / index[k] if index[k] > 0.0 else 0.0
+        outputs[k] = heard[k] * note.grid(path + "level", op["level"])
+        levels[k] = line * soft
     tops = np.max(steps, axis=1) * note.rate_hz
     matrix, factor = plan(tops, shares * index[:, None] * (1.0 - np.eye(OPERATORS)), note.rate_hz)
     for k in range(OPERATORS):
@@ -169,12 +211,11 @@ def render(params: Values, note: NoteRequest) -> Stereo:
             factor = 4
             room = int((factor - 0.55) * note.rate_hz / tops[k])
             matrix[k, k] = _feedback_below(min(1.5, wanted), room) if room >= 2 else 0.0
-    outputs = heard * loud
     outputs[tops > 0.49 * note.rate_hz] = 0.0
     raised = np.zeros(note.frames * factor)
-    bend_phases(steps, levels, matrix, outputs, factor, raised)
+    bend_phases(steps, levels, matrix, reaches, outputs, factor, raised)
     if factor > 1:
         raised = lowered(raised, factor)
-    scale = 1.0 / max(1.0, float(np.sum(outputs)) ** 0.5)
+    scale = 1.0 / max(1.0, float(np.sum(np.max(outputs, axis=1))) ** 0.5)
     y = scale * raised[: note.frames]
     return np.asarray(y[None])

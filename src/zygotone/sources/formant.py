@@ -30,6 +30,7 @@ FORMANTS_HZ: dict[str, dict[str, tuple[float, float, float]]] = {
 }  # fmt: skip
 VOWELS = tuple(FORMANTS_HZ["man"])
 _UPPER_HZ = {"man": (3400.0, 4300.0), "woman": (4000.0, 4900.0)}
+_OFF_DB = -60.0
 _WIDTHS_HZ = (70.0, 90.0, 130.0, 220.0, 300.0)
 
 KIND = Kind(
@@ -77,10 +78,10 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         cycle = single_cycle("saw", harmonics_below(top, note.rate_hz))
         read_cycles(cycle[None], np.zeros(note.cells + 1), note.steps, ratio, (0.618 * n) % 1.0, 1.0, y)
         # The glottis: a saw falls by 6 dB an octave; soft voices fall by 12 and more.
-        _soften(y, 300.0 + 3000.0 * params["effort"] ** 2, note.rate_hz)
-        if params["breath_db"] > -60.0:
+        _soften(y, 300.0 + 3000.0 * note.grid("effort", params["effort"]) ** 2, note.rate_hz)
+        if params["breath_db"] > _OFF_DB or note.moves("breath_db"):
             breath = endless_noise("white", note.frames, sample_rate_hz=note.rate_hz, number=n)[0]
-            y += 0.3 * 10.0 ** (params["breath_db"] / 20.0) * breath
+            y += 0.3 * note.gain("breath_db", params["breath_db"], off_db=_OFF_DB) * breath
         resonators(y, freqs, widths, float(note.rate_hz))
         if count == 1:
             out[0] += y
@@ -93,6 +94,6 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     return 0.35 * filtered(edge, out)
 
 
-def _soften(y: FloatArray, corner_hz: float, rate_hz: int) -> None:
-    """In place: first-order low-pass, level at 200 Hz kept."""
-    one_pole(y, float(np.exp(-2.0 * np.pi * corner_hz / rate_hz)), float(np.sqrt(1.0 + (200.0 / corner_hz) ** 2)))
+def _soften(y: FloatArray, corners_hz: FloatArray, rate_hz: int) -> None:
+    """In place: first-order low-pass with corners on the grid, level at 200 Hz kept."""
+    one_pole(y, np.exp(-2.0 * np.pi * corners_hz / rate_hz), np.sqrt(1.0 + (200.0 / corners_hz) ** 2))

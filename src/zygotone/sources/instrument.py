@@ -6,7 +6,7 @@ import functools
 import math
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -18,7 +18,7 @@ from zygotone.session.instruments import Envelope, InstrumentSource, Layer, Lfo,
 from zygotone.session.models import Song
 from zygotone.sources.base import NoteRequest, ReadClip, source_kind
 from zygotone.sources.envelopes import envelope_curve
-from zygotone.sources.modulation import Automation, Motions, Played, depends_on_number, depends_on_place
+from zygotone.sources.modulation import Automation, Motions, Played, as_it_begins, depends_on_number, depends_on_place
 from zygotone.sources.voices import SongNote, Voice, allocate, limited
 
 _CUT_S = 0.005
@@ -124,17 +124,20 @@ def _unfiltered_voice(
     automation: Automation, clip: ReadClip,
 ) -> tuple[RenderedVoice, list[FilterRow]]:  # fmt: skip
     """One voice of one layer, from its own first frame to the end of its release, and what is left to be filtered of it."""
-    note = voice.note
+    note, gate = voice.note, voice.gate
     kind = source_kind(layer.sound.kind)
     velocity = felt_velocity(layer, note.velocity)
     offset = layer.transpose_semitones + layer.tune_cents / 100.0
     pitch_hz = midi_to_hz(note.pitch + offset, a4_hz=a4_hz)
-    rings = kind.ring_s(layer.sound.params, pitch_hz, clip, rate_hz) if kind.ring_s is not None else 0.0
+    played = Played(
+        voice.start / rate_hz, gate, 0, velocity, float(note.pitch), note.macros, note.wheel, number
+    )  # fmt: skip
+    layer, params = as_it_begins(layer, shared, played, rate_hz=rate_hz, bpm=bpm, automation=automation)
+    rings = kind.ring_s(params, pitch_hz, clip, rate_hz) if kind.ring_s is not None else 0.0
     if rings > 0.0:
         frames = gate = max(1, round(rings * rate_hz))
         curve = np.ones(frames)
     else:
-        gate = voice.gate
         curve = _held_curve(layer.envelope, gate, rate_hz)
         frames = len(curve)
     if voice.cut is not None:
@@ -143,22 +146,15 @@ def _unfiltered_voice(
         _fade_out(curve, voice.cut)
     if frames <= 0:
         return RenderedVoice(np.zeros((1, 0)), np.zeros(0), np.ones((2, 1))), []
-    played = Played(
-        voice.start / rate_hz, gate, frames, velocity, float(note.pitch), note.macros, note.wheel, number
-    )  # fmt: skip
+    played = replace(played, gate=gate, frames=frames)
     motions = Motions(layer, shared, played, rate_hz=rate_hz, bpm=bpm, automation=automation)
     line = voice.pitch_line(motions.cells, offset)
     if motions.moves("pitch"):
         line = line + motions.value("pitch")
-    if layer.bend_semitones != 0.0:
-        line = line + layer.bend_semitones * motions.source("bend")
+    if layer.bend_semitones != 0.0 or motions.moves("bend_semitones"):
+        line = line + motions.value("bend_semitones") * motions.source("bend")
     hz = a4_hz * np.exp2((line - 69.0) / 12.0)
-    moving = motions.moving_sound()
-    params = layer.sound.params
-    for path, values in moving.items():  # what a source does not follow it takes as it is when the note begins
-        if "." not in path:
-            params = params.replace(**{path: float(values[0])})
-    request = NoteRequest(hz, frames, velocity, rate_hz, gate, number, moving, clip)
+    request = NoteRequest(hz, frames, velocity, rate_hz, gate, number, motions.moving_sound(), clip)
     audio = np.ascontiguousarray(kind.render(params, request))  # of one row as long as both sides are alike
     rows = _filter_rows(layer, motions, line, velocity, audio, rate_hz)
     gain = zone_gain(layer, note) * 10.0 ** (-layer.velocity_db * (1.0 - velocity) / 20.0)
@@ -172,9 +168,10 @@ def _filter_rows(
     f = layer.filter
     if f is None:
         return []
-    octaves = f.velocity_octaves * (velocity - 1.0) + f.key_follow * (line - 60.0) / 12.0
-    if f.envelope_octaves != 0.0:
-        octaves = octaves + f.envelope_octaves * motions.source("filter")
+    octaves = motions.value("filter.velocity_octaves") * (velocity - 1.0)
+    octaves += motions.value("filter.key_follow") * (line - 60.0) / 12.0
+    if f.envelope_octaves != 0.0 or motions.moves("filter.envelope_octaves"):
+        octaves += motions.value("filter.envelope_octaves") * motions.source("filter")
     cutoff_hz = np.clip(motions.value("filter.cutoff_hz") * np.exp2(octaves), 20.0, 0.45 * rate_hz)
     cutoffs, resonances = np.tan(np.pi * cutoff_hz / rate_hz), motions.value("filter.resonance")
     drives = np.exp2(motions.value("filter.drive_db") * (math.log2(10.0) / 20.0))

@@ -9,13 +9,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from zygotone.dsp.lfo import SHAPES, lfo_at, noise_at
 from zygotone.dsp.types import GRID_FRAMES, FloatArray
-from zygotone.session.instruments import LFO, Layer, Lfo, Route, layer_params, layer_value
+from zygotone.session.instruments import LFO, Layer, Lfo, Route, layer_params, layer_value, with_layer_value
+from zygotone.session.params import Values
+from zygotone.session.paths import write_path
 from zygotone.sources.envelopes import envelope_curve
 
 _RATE, _CLIMB = LFO[0], LFO[2]
@@ -135,7 +137,7 @@ class Motions:
         param = self._params[path]
         total = np.zeros(self.cells + 1)
         for route in self._routes.get(path, ()):
-            total += route.amount * self.source(route.source)
+            total += self._moved_by(route)
         return np.clip(total, param.low, param.high)
 
     def value(self, path: str) -> FloatArray:
@@ -146,31 +148,62 @@ class Motions:
             beats = (self._played.song_s + self._at_s) * self._bpm / 60.0
             base = automated(np.maximum(beats, 0.0))
         else:
-            base = np.full(self.cells + 1, layer_value(self._layer, path))
+            base = np.full(self.cells + 1, layer_value(self._layer, path, bpm=self._bpm))
         for route in self._routes.get(path, ()):
-            added = route.amount * self.source(route.source)
+            added = self._moved_by(route)
             base = base * 2.0**added if param.scale == "log" else base + added
         return np.clip(base, param.low, param.high)
 
+    def _moved_by(self, route: Route) -> FloatArray:
+        by = route.amount * self.source(route.source)
+        return by if route.scaled_by is None else by * self.source(route.scaled_by)
+
     def moving_sound(self) -> dict[str, FloatArray]:
-        """The parameters of the layer's source that move, by their path within it."""
+        """The parameters of the layer's source that move within the note, by their path within it."""
         return {
             path.removeprefix("sound."): self.value(path)
             for path in {*self._routes, *self._automation}
-            if path.startswith("sound.")
+            if path.startswith("sound.") and not self._params[path].at_start
         }
+
+
+def as_it_begins(
+    layer: Layer, shared: tuple[Lfo, Lfo], played: Played, *, rate_hz: int, bpm: float, automation: Automation
+) -> tuple[Layer, Values]:
+    """The layer with what a note takes at its start set to where it stands then; and all of the source's parameters as they
+    stand then, also those that move on."""
+    params = layer_params(layer)
+    moved = {*(route.target for route in layer.routes), *automation}
+    starting = sorted(path for path in moved if params[path].at_start or path.startswith("sound."))
+    if not starting:
+        return layer, layer.sound.params
+    first = replace(played, frames=1)
+    motions = Motions(layer, shared, first, rate_hz=rate_hz, bpm=bpm, automation=automation)
+    found, begun = layer, layer.sound.params
+    for path in starting:
+        value = float(motions.value(path)[0])
+        if params[path].at_start:
+            found = with_layer_value(found, path, value)
+        if path.startswith("sound."):
+            begun = write_path(begun, path.removeprefix("sound."), value)
+    return found, begun
+
+
+def _sources(layer: Layer) -> set[str]:
+    """What the layer's routes come from."""
+    return {name for route in layer.routes for name in (route.source, route.scaled_by) if name is not None}
 
 
 def depends_on_place(layer: Layer, shared: tuple[Lfo, Lfo]) -> bool:
     """Whether a note of the layer sounds otherwise elsewhere in the song."""
-    used = {route.source for route in layer.routes}
+    used = _sources(layer)
     lfos = {"lfo1": layer.lfos[0], "lfo2": layer.lfos[1], "shared1": shared[0], "shared2": shared[1]}
     return any(lfo.mode == "free" for name, lfo in lfos.items() if name in used)
 
 
 def depends_on_number(layer: Layer, shared: tuple[Lfo, Lfo]) -> bool:
     """Whether two equal notes of the layer may differ by lot."""
-    used = {route.source for route in layer.routes}
+    used = _sources(layer)
     lfos = {"lfo1": layer.lfos[0], "lfo2": layer.lfos[1], "shared1": shared[0], "shared2": shared[1]}
     drawn_by_lot = any(lfo.shape in ("steps", "drift") for name, lfo in lfos.items() if name in used)
     return "random" in used or drawn_by_lot

@@ -6,7 +6,8 @@ import numpy as np
 
 from zygotone.dsp.filters import BUTTERWORTH_Q, filtered, highpass_sos, lowpass_sos
 from zygotone.dsp.noises import COLOURS, endless_noise
-from zygotone.dsp.types import Stereo
+from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.voice_filters import band_between
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, choice, frequency, percent, switch
 from zygotone.sources.base import NoteRequest, source
@@ -30,13 +31,18 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     one, other = endless_noise(
         params["colour"], note.frames, sample_rate_hz=note.rate_hz, number=note.number if params["varies"] else 0
     )
-    width = params["width_pct"] / 100.0
-    if width == 0.0:
-        audio = 0.25 * one[None]
+    width = note.grid("width_pct", params["width_pct"]) / 100.0
+    if np.max(width) == 0.0:
+        audio: FloatArray = 0.25 * one[None]
     else:
         # Of two noises without anything in common: mid and side are such noises too, so a share of side is a width.
-        mid, side = 0.25 / np.sqrt(1.0 + width * width), 0.25 * width / np.sqrt(1.0 + width * width)
+        spread = note.by_frame(width) if note.moves("width_pct") else width[:1]
+        mid, side = 0.25 / np.sqrt(1.0 + spread * spread), 0.25 * spread / np.sqrt(1.0 + spread * spread)
         audio = np.stack([mid * one + side * other, mid * one - side * other])
+    if note.moves("low_hz") or note.moves("high_hz"):
+        low_hz, high_hz = note.grid("low_hz", params["low_hz"]), note.grid("high_hz", params["high_hz"])
+        band_between(audio, low_hz, high_hz, sample_rate_hz=note.rate_hz)
+        return audio
     edges = []
     if params["low_hz"] > 20.0:
         edges.append(highpass_sos(params["low_hz"], BUTTERWORTH_Q, sample_rate_hz=note.rate_hz))

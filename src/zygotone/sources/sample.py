@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from zygotone.dsp.oscillators import read_resampled
-from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
+from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
-from zygotone.session.params import Param, Values, choice, number, share, switch
+from zygotone.session.params import Param, Values, at_start, choice, number, share, switch
 from zygotone.sources.base import NoteRequest, ReadClip, source
 
 KIND = Kind(
@@ -23,10 +23,10 @@ KIND = Kind(
         number("root_hz", "Root", "Hz", 8.0, 12000.0, 261.6255653005986, "The pitch of the recording; found when it is brought in.", scale="log", fixed=True),
         switch("follows", "Follows the note", True, "Off, it sounds at its own pitch whatever the note."),
         choice("play", "Play", ("once", "loop", "backwards"), "once", "Once to its end, round a loop while the note is held, or backwards.", ("once", "loop", "backwards")),
-        share("start", "Start", 0.0, "Where it begins, as a share of its length."),
-        share("loop_from", "Loop from", 0.2, "Where the loop begins."),
-        share("loop_to", "Loop to", 0.9, "Where the loop ends."),
-        number("fade_ms", "Loop fade", "ms", 0.0, 2000.0, 30.0, "How long the loop's end blends into its beginning.", fixed=True),
+        at_start(share("start", "Start", 0.0, "Where it begins, as a share of its length.")),
+        at_start(share("loop_from", "Loop from", 0.2, "Where the loop begins.")),
+        at_start(share("loop_to", "Loop to", 0.9, "Where the loop ends.")),
+        at_start(number("fade_ms", "Loop fade", "ms", 0.0, 2000.0, 30.0, "How long the loop's end blends into its beginning.")),
         number("cents", "Tune", "cents", -1200.0, 1200.0, 0.0, "Fine tuning of the recording."),
     ),
 )  # fmt: skip
@@ -71,8 +71,7 @@ def _places(params: Values, note: NoteRequest, size: int) -> FloatArray:
     """Where each frame of the note is read, as if the recording went on for ever; shape (frames,)."""
     hz = note.hz if params["follows"] else np.full(note.cells + 1, params["root_hz"])
     speeds = hz / params["root_hz"] * 2.0 ** (note.grid("cents", params["cents"]) / 1200.0)
-    frames = np.arange(note.frames)
-    speed = np.interp(frames / GRID_FRAMES, np.arange(len(speeds)), speeds)
+    speed = note.by_frame(speeds)
     return np.asarray(params["start"] * size + np.concatenate([[0.0], np.cumsum(speed)[:-1]]))
 
 

@@ -10,10 +10,10 @@ import numpy as np
 from zygotone.dsp.filters import bandpass_sos
 from zygotone.dsp.oscillators import read_resampled
 from zygotone.dsp.strings import plucked_string
-from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
+from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.dsp.voice_filters import add_resonances
 from zygotone.session.catalogue import Kind
-from zygotone.session.params import Values, number, share, switch
+from zygotone.session.params import Values, at_start, number, share, switch
 from zygotone.sources.base import C4_HZ, NoteRequest, source
 
 KIND = Kind(
@@ -21,14 +21,14 @@ KIND = Kind(
     title="Plucked string",
     summary="A string that is plucked and dies away, dark or bright by where and how hard, on a body that rings along.",
     params=(
-        share("pick", "Pick position", 0.18, "Where it is plucked, from the bridge (0) to the middle (0.5).", low=0.02, high=0.5),
-        share("brightness", "Brightness", 0.7, "Of the pick: soft thumb (0) to hard nail (1)."),
-        share("damping", "Damping", 0.35, "How much faster high partials die away."),
-        number("decay_s", "Decay", "s", 0.05, 30.0, 4.0, "Time of the fundamental to −60 dB, at C4; lower notes ring longer.", scale="log", fixed=True),
-        share("mute", "Mute", 0.0, "A palm on the bridge: 1 leaves a thud."),
+        at_start(share("pick", "Pick position", 0.18, "Where it is plucked, from the bridge (0) to the middle (0.5).", low=0.02, high=0.5)),
+        at_start(share("brightness", "Brightness", 0.7, "Of the pick: soft thumb (0) to hard nail (1).")),
+        at_start(share("damping", "Damping", 0.35, "How much faster high partials die away.")),
+        at_start(number("decay_s", "Decay", "s", 0.05, 30.0, 4.0, "Time of the fundamental to −60 dB, at C4; lower notes ring longer.", scale="log")),
+        at_start(share("mute", "Mute", 0.0, "A palm on the bridge: 1 leaves a thud.")),
         share("body", "Body", 0.3, "How much of the body is heard."),
-        number("body_hz", "Body size", "Hz", 60.0, 800.0, 110.0, "Its lowest resonance.", scale="log", fixed=True),
-        share("velocity", "Velocity to brightness", 0.5, "How much duller soft notes are."),
+        at_start(number("body_hz", "Body size", "Hz", 60.0, 800.0, 110.0, "Its lowest resonance.", scale="log")),
+        at_start(share("velocity", "Velocity to brightness", 0.5, "How much duller soft notes are.")),
         switch("varies", "Each pluck differs", True, "As no two plucks are alike."),
     ),
 )  # fmt: skip
@@ -65,7 +65,7 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     needed = note.frames
     if not still:
         # A pitch that moves reads the plucked string faster or slower; it must be long enough for that.
-        speed = np.interp(np.arange(note.frames) / GRID_FRAMES, np.arange(len(bends)), bends)
+        speed = note.by_frame(bends)
         needed = int(np.sum(speed)) + 16
     y = plucked_string(
         hz, needed, sample_rate_hz=note.rate_hz, **string_losses(params, hz), pick=params["pick"],
@@ -76,9 +76,15 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         moved = np.empty(note.frames)
         read_resampled(y, places, moved)
         y = moved
-    if params["body"] > 0.0:
+    body = note.grid("body", params["body"])
+    if np.max(body) > 0.0:
         sos, gains = body_resonances(params["body_hz"], note.rate_hz)
-        add_resonances(y, sos, params["body"] * gains)
+        if note.moves("body"):
+            on_body = y.copy()
+            add_resonances(on_body, sos, gains)
+            y += note.by_frame(body) * (on_body - y)
+        else:
+            add_resonances(y, sos, params["body"] * gains)
     return 0.45 * y[None]
 
 

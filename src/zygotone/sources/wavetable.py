@@ -11,9 +11,9 @@ from zygotone.dsp.tables import HARMONICS, TABLES, built_in_waves, from_audio, w
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.dsp.wavetables import harmonics_below
 from zygotone.session.catalogue import Kind
-from zygotone.session.params import Param, Values, choice, number, percent, share, whole
+from zygotone.session.params import Param, Values, at_start, choice, number, percent, share, whole
 from zygotone.sources.base import NoteRequest, source
-from zygotone.sources.oscillator import unison_voices
+from zygotone.sources.oscillator import add_aside, detuned, spread_of, unison_voices
 
 KIND = Kind(
     kind="wavetable",
@@ -27,7 +27,7 @@ KIND = Kind(
         whole("unison", "Unison", 1, 9, 1, "How many play at once."),
         number("detune_cents", "Detune", "cents", 0.0, 100.0, 14.0, "How far apart the outermost of a unison are."),
         percent("spread_pct", "Spread", 60.0, "The unison over both sides."),
-        number("phase_deg", "Phase", "°", 0.0, 360.0, 0.0, "Where in the cycle it begins."),
+        at_start(number("phase_deg", "Phase", "°", 0.0, 360.0, 0.0, "Where in the cycle it begins.")),
     ),
 )  # fmt: skip
 
@@ -58,24 +58,25 @@ def _rounded(harmonics: int) -> int:
 
 @source(KIND)
 def render(params: Values, note: NoteRequest) -> Stereo:
-    voices = unison_voices(
-        params["unison"], float(note.grid("detune_cents", params["detune_cents"])[0]), params["spread_pct"] / 100.0
-    )
-    top = note.highest_hz * max(ratio for ratio, _, _ in voices)
-    sides = 2 if len(voices) > 1 and params["spread_pct"] > 0.0 else 1
+    voices = [
+        (detuned(note, note.steps, along, params["detune_cents"]), place, start)
+        for along, place, start in unison_voices(params["unison"])
+    ]
+    spread = spread_of(params, note)
+    sides = 2 if len(voices) > 1 and float(np.max(spread)) > 0.0 else 1
     out = np.zeros((sides, note.frames))
+    top = note.rate_hz * max(float(np.max(steps)) * ratio for (steps, ratio), _, _ in voices)
     if top >= 0.49 * note.rate_hz:
         return out
     table = table_of(params, note, _rounded(harmonics_below(top, note.rate_hz)))
     places = np.clip(note.grid("position", params["position"]), 0.0, 1.0) * (len(table) - 1)
     one = np.empty(note.frames)
-    for ratio, side, start in voices:
+    for (steps, ratio), place, start in voices:
         phase = (params["phase_deg"] / 360.0 + start) % 1.0
         if sides == 1:
-            read_cycles(table, places, note.steps, ratio, phase, len(voices) ** -0.5, out[0])
+            read_cycles(table, places, steps, ratio, phase, len(voices) ** -0.5, out[0])
             continue
         one[:] = 0.0
-        read_cycles(table, places, note.steps, ratio, phase, len(voices) ** -0.5, one)
-        out[0] += np.sqrt(1.0 - max(0.0, side)) * one
-        out[1] += np.sqrt(1.0 - max(0.0, -side)) * one
+        read_cycles(table, places, steps, ratio, phase, len(voices) ** -0.5, one)
+        add_aside(out, one, place, spread)
     return out

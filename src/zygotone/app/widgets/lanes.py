@@ -12,6 +12,7 @@ from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import button, clear, column, label, row
 from zygotone.app.widgets.plot import Axis, Curve, Mark, Plot
 from zygotone.app.widgets.ruler import Ruler, ruler_ticks
+from zygotone.app.widgets.target_words import target_title
 from zygotone.music.tempo import COMMON_NOTE_VALUES
 from zygotone.session.automation import SHAPES, Lane, Point, lane_values
 from zygotone.session.edits import layer_of, make_id, put_lane, remove_lane
@@ -27,6 +28,8 @@ _NEAR = 0.03  # of the plot's width: a press this close to a point takes hold of
 
 
 def lane_title(lane: Lane, param: Param, device: str | None) -> str:
+    if lane.layer is not None:
+        return target_title(lane.param, param)
     what = "Wet / dry" if lane.param == "mix" else param.label
     number = next((part for part in lane.param.split(".") if part.isdigit()), None)
     where = f"{device}: " if device else ""
@@ -139,7 +142,9 @@ class LanePanel(QWidget):
         add.addItem("automate…", None)
         for (device, name), param in self._targets().items():
             title = self._desk.session.strip(self._strip_id).device(device).title if device else None
-            add.addItem(lane_title(Lane(id="x", strip="x", param=name), param, title), (device, name))
+            add.addItem(
+                lane_title(Lane(id="x", strip="x", layer=self._layer, param=name), param, title), (device, name)
+            )
         add.activated.connect(lambda i: self.add_lane(*add.itemData(i)) if add.itemData(i) else None)
         self._head.addWidget(add)
         self._head.addStretch(1)
@@ -238,7 +243,7 @@ class LanePanel(QWidget):
         lane_id = make_id(param, (lane.id for lane in desk.session.lanes))
         bare = Lane(id=lane_id, strip=strip_id, device=device, layer=self._layer, param=param, section=desk.section.id)
         if self._layer is not None:
-            value = layer_value(layer_of(desk.session, strip_id, self._layer), param)
+            value = layer_value(layer_of(desk.session, strip_id, self._layer), param, bpm=desk.song.tempo_bpm)
         else:
             value = current_value(desk.session.strip(strip_id), device, param)
         declared = desk.session.lane_param(bare)

@@ -4,10 +4,7 @@ from __future__ import annotations
 
 from zygotone.app.stages.sounds.panel import Host, Panel
 from zygotone.app.widgets.shapes import EnvelopePicture
-from zygotone.session.instruments import ENVELOPE, Envelope, InstrumentSource, Layer, VoiceFilter
-from zygotone.session.params import Param
-
-BEND = Param(name="bend_semitones", label="Pitch envelope", unit="semitones", low=-48.0, high=48.0, default=0.0, help="How far the pitch envelope moves the pitch.")  # fmt: skip
+from zygotone.session.instruments import BEND, ENVELOPE, Envelope, InstrumentSource, Layer, VoiceFilter
 
 
 class EnvelopesPanel(Panel):

@@ -6,26 +6,31 @@ from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QWidget
 
 from zygotone.app.stages.sounds.panel import Panel
 from zygotone.app.widgets.basic import button, label, row
+from zygotone.app.widgets.target_words import target_title, target_words
 from zygotone.session.instruments import ROUTE_SOURCES, InstrumentSource, Layer, Route, layer_params
 from zygotone.session.params import Param
 
 
 def route_sentence(route: Route, layer: Layer) -> str:
-    """``Velocity opens Filter cutoff by 2.0 octaves``."""
+    """``Velocity opens filter cutoff by 2 octaves``; ``LFO 1, scaled by wheel, raises pitch by 0.3 semitones``."""
     p = layer_params(layer)[route.target]
-    unit = "octaves" if p.scale == "log" else p.unit
     verb = {"filter.cutoff_hz": ("opens", "closes"), "level_db": ("raises", "lowers"), "pitch": ("raises", "lowers")}
     up, down = verb.get(route.target, ("raises", "lowers"))
     amount = f"{abs(route.amount):.2f}".rstrip("0").rstrip(".")
-    what = f"{_group_word(route.target)}{p.label.lower()}"
-    return f"{ROUTE_SOURCES[route.source]} {up if route.amount >= 0 else down} {what} by {amount} {unit}".strip()
+    scaled = f", scaled by {_within(ROUTE_SOURCES[route.scaled_by])}," if route.scaled_by is not None else ""
+    begins = ", as the note begins" if p.at_start else ""
+    moves = f"{ROUTE_SOURCES[route.source]}{scaled} {up if route.amount >= 0 else down} {target_words(route.target, p)}"
+    return f"{moves} by {amount} {_unit(p, route.amount)}".strip() + begins
 
 
-def _group_word(target: str) -> str:
-    if target.startswith("filter."):
-        return "filter "
-    parts = target.split(".")
-    return f"{parts[1].removesuffix('s')} {int(parts[2]) + 1} " if len(parts) > 3 else ""
+def _unit(p: Param, amount: float) -> str:
+    unit = "octaves" if p.scale == "log" else p.unit
+    return unit.removesuffix("s") if abs(amount) == 1.0 and unit in ("octaves", "semitones", "cents") else unit
+
+
+def _within(words: str) -> str:
+    """As within a sentence."""
+    return words if words.startswith("LFO") else words[0].lower() + words[1:]
 
 
 class RoutesPanel(Panel):
@@ -47,35 +52,40 @@ class RoutesPanel(Panel):
                 row(label(route_sentence(each, layer)), 1, spin, button("Remove", f"sounds.route.{i + 1}.remove", lambda at=i: self._remove_route(at)), spacing=8)
             )  # fmt: skip
             self.add(box)
-        sources, targets = QComboBox(), QComboBox()
-        for name, box in (("source", sources), ("target", targets)):
+        sources, scales, targets = QComboBox(), QComboBox(), QComboBox()
+        for name, box in (("source", sources), ("scale", scales), ("target", targets)):
             box.setObjectName(f"sounds.route.{name}")
             box.setAccessibleName(f"Route {name}")
         for key, words in ROUTE_SOURCES.items():
             sources.addItem(words, key)
+            scales.addItem(f"scaled by {_within(words)}", key)
+        scales.insertItem(0, "as it is", None)
+        scales.setCurrentIndex(0)
         for path, p in layer_params(layer).items():
-            targets.addItem(f"{_group_word(path)}{p.label.lower()}".capitalize(), path)
-        amount = self._amount_box(1.0, None, "sounds.route.amount")
+            targets.addItem(target_title(path, p), path)
+        targets.setMaxVisibleItems(24)
+        amount, unit = self._amount_box(1.0, None, "sounds.route.amount"), label("", "soft")
+
+        def show_unit() -> None:
+            unit.setText(_unit(layer_params(layer)[targets.currentData()], amount.value()))
 
         def add() -> None:
-            route = Route(source=sources.currentData(), target=targets.currentData(), amount=amount.value())
+            route = Route(
+                source=sources.currentData(), target=targets.currentData(), amount=amount.value(),
+                scaled_by=scales.currentData(),
+            )  # fmt: skip
             self.change("Add route", routes=(*self.layer.routes, route), merge=None)
 
-        box = QWidget()
-        box.setLayout(
-            row(
-                sources,
-                label("moves", "soft"),
-                targets,
-                label("by", "soft"),
-                amount,
-                label("(octaves, or its unit)", "soft"),
-                button("Add route", "sounds.route.add", add),
-                1,
-                spacing=6,
-            )
-        )
-        self.add(box)
+        targets.currentIndexChanged.connect(show_unit)
+        amount.valueChanged.connect(show_unit)
+        show_unit()
+        for parts in (
+            (sources, scales, label("moves", "soft"), 1),
+            (targets, label("by", "soft"), amount, unit, button("Add route", "sounds.route.add", add), 1),
+        ):
+            box = QWidget()
+            box.setLayout(row(*parts, spacing=6))
+            self.add(box)
 
     @staticmethod
     def _amount_box(value: float, p: Param | None, name: str) -> QDoubleSpinBox:

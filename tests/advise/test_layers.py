@@ -62,6 +62,15 @@ PLANTED = {
 }  # fmt: skip
 
 
+def test_a_click_that_hardly_adds_to_the_level_is_heard():
+    click = layer("Tick", "attack", "noise", {"low_hz": 1500}, level_db=-12, envelope={"attack_ms": 0.5, "decay_ms": 12, "sustain": 0.0})  # fmt: skip
+    made = session(BODY, click)
+    context = Context(made, made.song.sections[0], Renderer(AudioStore()))
+    body, tick = (context.layer(made.tracks[0].id, each) for each in ("body", "tick"))
+    assert max(band_levels_db(tick, RATE)) < max(band_levels_db(body, RATE)) - 30.0
+    assert "layer_unheard" not in findings(made)
+
+
 @pytest.mark.parametrize("rule", PLANTED)
 def test_a_planted_fault_is_found_and_mended(rule):
     made = PLANTED[rule]

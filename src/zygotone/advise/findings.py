@@ -161,6 +161,7 @@ _EVIDENCE = {
     "cancel_db": ("Sum against both alone", "dB"),
     "at_hz": ("at", "Hz"),
     "later_ms": ("Best offset", "ms"),
+    "hidden_share": ("Hidden by the rest, 0 to 1", ""),
     "added_db": ("Adds at most", "dB"),
     "over_lead_lu": ("Louder than the lead layer", "LU"),
     "attack_ms": ("Attack", "ms"),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 from typing import Any
@@ -22,6 +22,7 @@ from zygotone.measure.layers import (
     share_between,
 )
 from zygotone.measure.loudness import integrated_lufs
+from zygotone.measure.masking import HIDDEN, excitation, hidden_share
 from zygotone.measure.pitch import fundamental_hz
 from zygotone.measure.stereo import side_share
 from zygotone.music.keys import interval, nearest_in_key
@@ -31,11 +32,11 @@ from zygotone.session.edits import change_layer, layer_of, make_id
 from zygotone.session.models import Device, InstrumentSource, Layer, Session, Track
 from zygotone.sources.drum import partial_ratios
 
-# Common practice throughout: below 80 Hz one layer is enough; what adds less than half a dB in every band is not heard;
-# an attack is over within 15 ms; air is what lies above 6 kHz; the mud of a sound lies between 200 and 500 Hz.
+# Common practice throughout: below 80 Hz one layer is enough; a change of less than half a dB in every band is not heard; an
+# attack is over within 15 ms; air is what lies above 6 kHz; the mud of a sound lies between 200 and 500 Hz.
 SUB_HZ, SUB_GAP_DB = 80.0, 10.0
 CANCELS_DB = -2.5
-UNHEARD_DB = 0.4
+UNHEARD_DB = 0.5
 ATTACK_MS = 15.0
 AIR_HZ, AIR_SHARE = 6000.0, 0.15
 SUB_SHARE = 0.5
@@ -240,13 +241,19 @@ def _find_unheard(context: Context) -> list[Finding]:
         if len(layers) < 2 or not any(sounds(a) for _, a in layers):
             continue
         for n, (layer, _) in enumerate(layers):
+            # Under the masked threshold of the rest; and, as layers of one sound may agree in phase, which a threshold of
+            # noise knows nothing of, no change of level either.
             added = added_db([a for _, a in layers], n, context.rate_hz)
-            if added < UNHEARD_DB and _plays(context, source, layer):
+            if added >= UNHEARD_DB or not _plays(context, source, layer):
+                continue
+            hidden = _hidden([a for _, a in layers], n, context.rate_hz)
+            if hidden > HIDDEN:
                 found.append(
                     _finding(
-                        context, "layer_unheard", track, (layer,), severity_of(UNHEARD_DB - added, 0.0, UNHEARD_DB) * 0.6,
+                        context, "layer_unheard", track, (layer,), 0.3 + 0.3 * severity_of(hidden, HIDDEN, 1.0),
                         f"{track.name}: {layer.name} adds nothing that can be heard",
-                        "Take it out, or turn it up until it is missed when it is gone.", {"added_db": added},
+                        "Take it out, or turn it up until it is missed when it is gone.",
+                        {"hidden_share": hidden, "added_db": added},
                     )
                 )  # fmt: skip
     return found
@@ -262,16 +269,23 @@ def _plays(context: Context, source: InstrumentSource, layer: Layer) -> bool:
     )  # fmt: skip
 
 
-def _added(context: Context, track: str, layers: tuple[str, ...]) -> float:
+def _hidden(layers: Sequence[Stereo], which: int, rate_hz: int) -> float:
+    """Share of a layer that the others hide; a silent one is hidden."""
+    own, rest = layers[which], np.sum([a for n, a in enumerate(layers) if n != which], axis=0)
+    share = hidden_share(excitation(own, rate_hz), excitation(rest, rate_hz))
+    return share if math.isfinite(share) else 1.0
+
+
+def _hidden_of(context: Context, track: str, layers: tuple[str, ...]) -> float:
     source = context.session.track(track).source
     assert isinstance(source, InstrumentSource)
     ids = [layer.id for layer in source.sounding]
     if layers[0] not in ids:
         return math.nan
-    return added_db([context.layer(track, each) for each in ids], ids.index(layers[0]), context.rate_hz)
+    return _hidden([context.layer(track, each) for each in ids], ids.index(layers[0]), context.rate_hz)
 
 
-_ADDED = _Judge("added_db", "Adds at most", "dB", _added)
+_HIDDEN_SHARE = _Judge("hidden_share", "Hidden by the rest, 0 to 1", "", _hidden_of)
 
 
 def _fix_unheard(context: Context, finding: Finding) -> tuple[Fix, ...]:
@@ -280,8 +294,8 @@ def _fix_unheard(context: Context, finding: Finding) -> tuple[Fix, ...]:
     out = change_layer(context.session, track, layer.id, mute=True)
     louder = change_layer(context.session, track, layer.id, level_db=min(24.0, layer.level_db + 12.0))
     return (
-        _ADDED.fix(context, finding, f"Take {layer.name} out", "muted", out),
-        _ADDED.fix(context, finding, f"Turn {layer.name} up", "+12 dB", louder),
+        _HIDDEN_SHARE.fix(context, finding, f"Take {layer.name} out", "muted", out),
+        _HIDDEN_SHARE.fix(context, finding, f"Turn {layer.name} up", "+12 dB", louder),
     )
 
 
@@ -542,7 +556,7 @@ def _fix_off_key(context: Context, finding: Finding) -> tuple[Fix, ...]:
 
 rule("two_subs", _find_two_subs, _fix_two_subs, _LOW_GAP.numbers)
 rule("layer_cancels", _find_cancelling, _fix_cancelling, _CANCEL.numbers)
-rule("layer_unheard", _find_unheard, _fix_unheard, _ADDED.numbers)
+rule("layer_unheard", _find_unheard, _fix_unheard, _HIDDEN_SHARE.numbers)
 rule("support_too_loud", _find_too_loud, _fix_too_loud, _OVER.numbers)
 rule("job_not_done", _find_job_not_done, _fix_job, _JOB.numbers)
 rule("build_up", _find_build_up, _fix_build_up, _MUD.numbers)

@@ -21,6 +21,7 @@ from zygotone.music.midi_files import write_midi
 from zygotone.music.notes import NoteEvent
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.catalogue import SOURCES
+from zygotone.session.edits import change_instrument
 from zygotone.session.models import (
     InstrumentSource,
     Layer,
@@ -337,6 +338,41 @@ def test_the_keyboard_sounds_without_the_song_and_then_is_silent(window, qtbot, 
     qtbot.waitUntil(lambda: window.desk.player.live.idle and not window.desk.transport.playing, timeout=20000)
 
 
+def test_a_key_sounds_for_as_long_as_it_is_down(window, qtbot, settled, monkeypatch):
+    for name, seconds in (("_FIRST_S", 0.4), ("_NEXT_S", 0.8), ("_AHEAD_S", 0.6)):
+        monkeypatch.setattr(f"zygotone.app.key_player.{name}", seconds)
+    keys, live = window.desk.keys, window.desk.player.live
+    keys.press(40, 0.8)
+    # More than thrice as long as what was worked out at first, with its release.
+    qtbot.waitUntil(lambda: (live.heard_frames(40) or 0) > 2.5 * RATE, timeout=20000)
+    keys.release(40)
+    qtbot.waitUntil(lambda: live.idle, timeout=20000)
+
+
+def test_the_wheel_is_heard_in_a_note_that_is_held(window, qtbot, settled):
+    sounds = window.sounds
+    sounds.show_tab("Routes")
+    keys, live = window.desk.keys, window.desk.player.live
+    source = window.desk.session.track("bass").source
+    wheel = (Route(source="wheel", target="pitch", amount=12.0),)
+    changed = tuple(each.replace(routes=wheel) for each in source.layers)
+    window.desk.edit("Routes", lambda s: change_instrument(s, "bass", layers=changed))
+    keys.press(40, 0.8)
+    qtbot.waitUntil(lambda: (live.heard_frames(40) or 0) > 0.2 * RATE, timeout=20000)
+    before = live._notes[40][0]
+    keys.turn_wheel(1.0)
+    qtbot.waitUntil(lambda: live._notes[40][0] is not before and live._notes[40][0].shape[1] > 4 * RATE, timeout=20000)
+    qtbot.waitUntil(lambda: (live.heard_frames(40) or 0) > 0.5 * RATE, timeout=20000)
+
+    def pitch_hz(audio: np.ndarray) -> float:
+        part = audio[0, RATE // 2 : RATE] * np.hanning(RATE // 2)
+        return float(np.argmax(np.abs(np.fft.rfft(part, 1 << 18))[: (1 << 18) // 100]) * RATE / (1 << 18))
+
+    qtbot.waitUntil(lambda: abs(pitch_hz(live._notes[40][0]) / pitch_hz(before) - 2.0) < 0.02, timeout=20000)
+    keys.release(40)
+    qtbot.waitUntil(lambda: live.idle, timeout=20000)
+
+
 def test_what_is_played_is_recorded(window, qtbot, settled):
     window.sounds.show_tab("Notes")
     count = len(notes(window))
@@ -444,7 +480,7 @@ def test_messages_become_notes_and_a_wheel(window):
     for message in ([0x93, 60, 127], [0x93, 60, 0], [0x80, 61, 64], [0xB0, 1, 127], [0xB0, 7, 100], [0xF8]):
         window.midi._take(message)
     assert got == [("on", 60, 1.0), ("off", 60), ("off", 61)]
-    assert window.desk.wheel == 1.0
+    assert window.desk.keys.wheel == 1.0
     window.sounds.piano.release_all()
 
 

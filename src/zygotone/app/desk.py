@@ -19,10 +19,10 @@ from zygotone.advise.advisor import find_in, with_fixes
 from zygotone.advise.findings import RULES, Context, Finding, evidence_readings
 from zygotone.advise.views import heard_at
 from zygotone.app.audio import SimulatedOutput, Transport
+from zygotone.app.key_player import KeyPlayer
 from zygotone.app.work import Cancel, Worker
 from zygotone.dsp.levels import gain_to_db
 from zygotone.engine.graph import compile_session
-from zygotone.engine.playing import MOST_HELD_S, hold_note
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version
 from zygotone.errors import ZygotoneError, one_line
@@ -30,7 +30,7 @@ from zygotone.measure.loudness import integrated_lufs, true_peak
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.bench import Bench, LogEntry, Reading
 from zygotone.session.journal import end_journal, recover, write_journal
-from zygotone.session.models import InstrumentSource, Section, Session, Track, walk
+from zygotone.session.models import Section, Session, walk
 from zygotone.session.project_file import Project, assets_needed, load_project, save_project
 
 MAX_RECENT = 8
@@ -79,12 +79,14 @@ class Desk(QObject):
         self._journal_timer.timeout.connect(self.write_journal)
         self.transport: Transport | None = None
         self.output = SimulatedOutput()
+        self.keys = KeyPlayer(self)
         self._open(project, path)
 
     # --- projects ------------------------------------------------------------------------------------------
 
     def _open(self, project: Project, path: Path | None) -> None:
         if self.transport is not None:
+            self.keys.release_all()
             output = self.transport.output
             self.transport.stop()
         else:
@@ -110,8 +112,6 @@ class Desk(QObject):
         self.findings: tuple[Finding, ...] | None = None
         self.stem_lufs: dict[str, float] = {}
         self._last_session: Session | None = None
-        self.wheel = 0.0  # of the MIDI keyboard, as it stands now
-        self._down: dict[int, tuple[InstrumentSource, float]] = {}  # keys that are held, and what they play
 
     def start(self) -> None:
         """Begin to measure; separate from opening, so that the window is there first."""
@@ -346,56 +346,7 @@ class Desk(QObject):
         """Whether the song plays; notes played by hand are heard without it."""
         return self.transport.playing and self.player.rolling
 
-    def press_note(self, pitch: int, velocity: float) -> None:
-        """A key of the keyboard goes down: the selected track's instrument sounds, alone or into the song."""
-        track = self.session.strip(self.track_id)
-        if not isinstance(track, Track) or not isinstance(track.source, InstrumentSource):
-            self.message.emit("This track plays a clip; choose one with an instrument to play it.")
-            return
-        self._down[pitch] = (track.source, velocity)
-        player = self.player
-
-        def start(audio: Any) -> None:
-            player.live.add(pitch, audio)
-            self._wake_for_notes()
-            if pitch not in self._down:  # let go before it was there
-                self._down[pitch] = (track.source, velocity)
-                self.release_note(pitch)
-            else:  # it may be held for longer than what had to be there at once
-                self._render_note(pitch, MOST_HELD_S, lambda longer: player.live.replace(pitch, longer))
-
-        self._render_note(pitch, 0.8, start)
-
-    def release_note(self, pitch: int) -> None:
-        """The key comes up: the same note again, released where it is now."""
-        heard = self.player.live.heard_frames(pitch)
-        if pitch in self._down and heard is not None:
-            player = self.player
-            gate_s = heard / self.session.rate_hz + 0.03  # what is heard until it is rendered
-            self._render_note(pitch, gate_s, lambda audio: player.live.replace(pitch, audio))
-        self._down.pop(pitch, None)
-
-    def _render_note(self, pitch: int, gate_s: float, done: Callable[[Any], None]) -> None:
-        source, velocity = self._down[pitch]
-        track, rate, song = self.session.strip(self.track_id), self.session.rate_hz, self.song
-        gain, clip, wheel = 10.0 ** (track.level_db / 20.0), self.renderer.clip_reader(rate), self.wheel
-
-        def render(cancel: Cancel) -> Any:
-            return gain * hold_note(
-                source,
-                pitch,
-                velocity,
-                gate_s,
-                wheel=wheel,
-                rate_hz=rate,
-                bpm=song.tempo_bpm,
-                a4_hz=song.a4_hz,
-                clip=clip,
-            )
-
-        self.play_worker.submit(f"note {pitch}", render, done, urgency=0)
-
-    def _wake_for_notes(self) -> None:
+    def wake_for_notes(self) -> None:
         if not self.transport.playing:
             self.player.rolling = False
             self.transport.play()

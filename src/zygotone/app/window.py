@@ -82,7 +82,7 @@ class Window(QMainWindow):
         self.midi = MidiInput()
         self.midi.pressed.connect(self.sounds.piano.press)
         self.midi.released.connect(self.sounds.piano.release)
-        self.midi.wheel.connect(lambda value: setattr(desk, "wheel", value))
+        self.midi.wheel.connect(desk.keys.turn_wheel)
         self.stack = QStackedWidget()
         for each in self.stages.values():
             self.stack.addWidget(each)

@@ -47,18 +47,13 @@ def play_one(
     return play_notes(source, [(0.0, hold_s, note)], rate_hz=rate_hz, clip=clip, max_tail_s=max_tail_s)
 
 
-# A key may be held for longer; then the note fades at its end, as no one knows when it will come up.
-MOST_HELD_S = 12.0
-
-
 def hold_note(
     source: InstrumentSource, pitch: int, velocity: float, gate_s: float, *, wheel: float = 0.0, rate_hz: int, bpm: float, a4_hz: float,
     clip: Callable[[str], Stereo],
 ) -> Stereo:  # fmt: skip
     """A note of the keyboard, held for ``gate_s``. Up to the shorter gate two of them are the same, frame for frame."""
     note = Note(start_beat=0.0, length_beats=1.0, pitch=pitch, velocity=velocity, wheel=wheel)
-    length = min(gate_s, MOST_HELD_S)
-    return play_notes(source, [(0.0, length, note)], rate_hz=rate_hz, bpm=bpm, a4_hz=a4_hz, clip=clip, max_tail_s=4.0)
+    return play_notes(source, [(0.0, gate_s, note)], rate_hz=rate_hz, bpm=bpm, a4_hz=a4_hz, clip=clip, max_tail_s=4.0)
 
 
 def _no_clip(name: str) -> Stereo:

@@ -268,12 +268,12 @@ class NotesPanel(Panel):
         return max(0.0, at / self.desk.session.rate_hz * self.desk.song.tempo_bpm / 60.0)
 
     def key_down(self, pitch: int, velocity: float) -> None:
-        self.desk.press_note(pitch, velocity)
+        self.desk.keys.press(pitch, velocity)
         if self.record and self.desk.playing and self.phrase is not None:
             self._recorded[pitch] = (self._song_beat(), velocity)
 
     def key_up(self, pitch: int) -> None:
-        self.desk.release_note(pitch)
+        self.desk.keys.release(pitch)
         taken, phrase = self._recorded.pop(pitch, None), self.phrase
         if taken is None or phrase is None:
             return
@@ -284,7 +284,7 @@ class NotesPanel(Panel):
             length_beats=length,
             pitch=pitch,
             velocity=round(velocity, 2),
-            wheel=round(self.desk.wheel, 3),
+            wheel=round(self.desk.keys.wheel, 3),
         )
         self._change_phrase(
             "Record", notes=tuple(sorted((*phrase.notes, note), key=lambda n: n.start_beat)), merge=object()
@@ -299,8 +299,8 @@ class NotesPanel(Panel):
     def _audition(self, pitch: int) -> None:
         from PySide6.QtCore import QTimer
 
-        self.desk.press_note(pitch, 0.8)
-        QTimer.singleShot(250, lambda: self.desk.release_note(pitch))
+        self.desk.keys.press(pitch, 0.8)
+        QTimer.singleShot(250, lambda: self.desk.keys.release(pitch))
 
 
 def note_of(event: NoteEvent) -> Note:

@@ -21,7 +21,7 @@ from zygotone.music.midi_files import write_midi
 from zygotone.music.notes import NoteEvent
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.catalogue import SOURCES
-from zygotone.session.edits import change_instrument
+from zygotone.session.edits import add_bus, change_instrument
 from zygotone.session.models import (
     InstrumentSource,
     Layer,
@@ -263,6 +263,27 @@ def test_a_layer_has_a_chain_and_may_go_past_the_tracks(window, settled):
     window.sounds.choose("floor")
     type_into(ruler(window, "key_high"), "50")
     assert layers(window)[1].key_high == 50
+
+
+def test_a_device_of_a_layer_listens_to_a_track_is_blended_and_moved(window, settled):
+    window.sounds.show_tab("Chain")
+    settled(window)
+    window.desk.edit("Add bus", lambda s: add_bus(s, "Kick"))
+    for kind in ("compressor", "saturation"):
+        window.sounds.panel("Chain")._add_device(kind)
+    settled(window)
+    click(window, "sounds.chain.compressor")
+    pick(window, "sounds.chain.key", "Kick, before its chain")
+    compressor = layers(window)[0].chain[0]
+    assert (compressor.key.track, compressor.key.tap) == ("kick", "before")
+    type_into(ruler(window, "chain.mix"), "60")
+    assert layers(window)[0].chain[0].mix == pytest.approx(0.6)
+    click(window, "sounds.chain.later")
+    assert [d.kind for d in layers(window)[0].chain] == ["saturation", "compressor"]
+    click(window, "sounds.chain.later")  # it is the last already
+    assert [d.kind for d in layers(window)[0].chain] == ["saturation", "compressor"]
+    window.desk.bench.undo()
+    assert [d.kind for d in layers(window)[0].chain] == ["compressor", "saturation"]
 
 
 # --- notes ---------------------------------------------------------------------------------------------------------

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 # A key sounds at once from little, and while it is down longer ones take its place, each twice as long as the one before,
 # well before the one that is heard comes to its end.
-_FIRST_S, _NEXT_S, _MOST_S = 0.8, 12.0, 240.0
+_FIRST_S, _NEXT_S, _MOST_S = 1.0, 12.0, 240.0
 _AHEAD_S = 4.0
 
 
@@ -53,7 +53,7 @@ class KeyPlayer(QObject):
         live = desk.player.live
 
         def start(audio: Any) -> None:
-            live.add(pitch, audio)
+            live.add(pitch, audio, held=self._down.get(pitch) is key)
             desk.wake_for_notes()
             if self._down.get(pitch) is not key:  # let go before it was there
                 self._let_go(pitch, key)
@@ -100,7 +100,9 @@ class KeyPlayer(QObject):
     def _hold(self, pitch: int, key: _Key, gate_s: float) -> None:
         live = self._desk.player.live
         key.gate_s = min(_MOST_S, gate_s)
-        self._render(pitch, key, key.gate_s, lambda audio: live.replace(pitch, audio))
+        self._render(
+            pitch, key, key.gate_s, lambda audio: live.replace(pitch, audio, held=self._down.get(pitch) is key)
+        )
 
     def _heard_s(self, pitch: int) -> float | None:
         frames = self._desk.player.live.heard_frames(pitch)

@@ -229,15 +229,15 @@ class _SessionCompiler:
 
     def raw_of(self, strip: Strip) -> Node:
         if strip.id not in self.raw:
+            self._enter(strip)
             if isinstance(strip, Track):
                 self.raw[strip.id] = self._played(strip, "chain")
             else:
-                self._enter(strip)
                 members = self._members(strip)
                 latency = max((n.latency for n in members), default=0)
                 key = _digest("sum", *(n.key for n in members))
                 self.raw[strip.id] = SumNode(key, (strip.id, "sum"), latency, tuple(members))
-                self._open.pop()
+            self._open.pop()
         return self.raw[strip.id]
 
     def _played(self, track: Track, output: str) -> Node:
@@ -399,6 +399,7 @@ def layer_node(session: Session, track_id: str, layer_id: str) -> Node:
     assert isinstance(track.source, InstrumentSource)
     layer = next(each for each in track.source.layers if each.id == layer_id).replace(mute=False, output="chain")
     alone = track.replace(source=track.source.replace(layers=(layer,)))
-    lanes = tuple(lane for lane in session.lanes if lane.strip == track_id and lane.layer == layer_id)
-    small = session.replace(tracks=(alone,), buses=(), lanes=lanes)
-    return _SessionCompiler(small).raw_of(alone)
+    # The other tracks stay, as devices of the layer may listen to them.
+    tracks = tuple(alone if each.id == track_id else each for each in session.tracks)
+    lanes = tuple(lane for lane in session.lanes if lane.strip != track_id or lane.layer in (None, layer_id))
+    return _SessionCompiler(session.replace(tracks=tracks, lanes=lanes)).raw_of(alone)

@@ -17,23 +17,26 @@ class LiveNotes:
 
     def __init__(self, rate_hz: int) -> None:
         self._lock = threading.Lock()
-        self._notes: dict[object, tuple[Stereo, int]] = {}  # audio, and how much of it has been heard
+        # Audio, how much of it has been heard, and whether it is held: then it waits for more when it is at its end.
+        self._notes: dict[object, tuple[Stereo, int, bool]] = {}
         self._rising: dict[object, int] = {}  # of those that stand in for another rendering: how much of their fade
         self._leaving: list[tuple[Stereo, int, int]] = []  # and how much of its fade
         self._fade = round(_FADE_S * rate_hz)
 
-    def add(self, key: object, audio: Stereo) -> None:
+    def add(self, key: object, audio: Stereo, *, held: bool = False) -> None:
         """Begin to play ``audio`` (2, frames); what had this key fades out."""
         with self._lock:
             self._drop(key)
-            self._notes[key] = (audio, 0)
+            self._notes[key] = (audio, 0, held)
 
-    def replace(self, key: object, audio: Stereo) -> None:
-        """Go on with another rendering of the same note from where it is, by a short cross-fade: held, then let go."""
+    def replace(self, key: object, audio: Stereo, *, held: bool = False) -> None:
+        """Go on with another rendering of the same note from where it is, by a short cross-fade; nothing where it is over."""
         with self._lock:
-            heard = self._notes[key][1] if key in self._notes else 0
+            if key not in self._notes:
+                return
+            heard = self._notes[key][1]
             self._drop(key)
-            self._notes[key] = (audio, heard)
+            self._notes[key] = (audio, heard, held)
             if heard:
                 self._rising[key] = 0
 
@@ -48,7 +51,7 @@ class LiveNotes:
 
     def _drop(self, key: object) -> None:
         if key in self._notes:
-            audio, at = self._notes.pop(key)
+            audio, at, _ = self._notes.pop(key)
             self._rising.pop(key, None)
             self._leaving.append((audio, at, 0))
 
@@ -69,7 +72,7 @@ class LiveNotes:
                 if faded + n < self._fade and at + n < audio.shape[1]:
                     leaving.append((audio, at + n, faded + n))
             self._leaving = leaving
-            for key, (audio, at) in tuple(self._notes.items()):
+            for key, (audio, at, held) in tuple(self._notes.items()):
                 part = audio[:, at : at + n]
                 if key in self._rising:
                     up = np.clip((self._rising[key] + np.arange(part.shape[1])) / self._fade, 0.0, 1.0)
@@ -78,7 +81,7 @@ class LiveNotes:
                     if self._rising[key] >= self._fade:
                         del self._rising[key]
                 out[:, : part.shape[1]] += part
-                if at + n >= audio.shape[1]:
+                if at + n >= audio.shape[1] and not held:
                     del self._notes[key]
                 else:
-                    self._notes[key] = (audio, at + n)
+                    self._notes[key] = (audio, at + n, held)

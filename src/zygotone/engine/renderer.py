@@ -25,7 +25,7 @@ from zygotone.engine.motion import layer_automation
 from zygotone.engine.pipeline import Pipeline, at_once
 from zygotone.engine.runners import ReadSource, Runner, make_runner
 from zygotone.session.audio_store import AudioStore
-from zygotone.session.models import ClipSource, Device, InstrumentSource, Layer, Section, Session, walk
+from zygotone.session.models import ClipSource, Device, InstrumentSource, Layer, Section, Session, chains_of, walk
 from zygotone.sources import ClipReader, render_layer
 from zygotone.sources.instrument import fader_paths, layer_gains, unfaded
 
@@ -156,7 +156,10 @@ class Renderer:
     def tail_frames(self, session: Session) -> int:
         """How long notes, echoes and spaces ring on after the song's last bar; half a minute at most."""
         end = round(session.song.length_s * session.rate_hz)
-        rings = [chain_tail_s(session, strip.chain) for strip in session.strips()]
+        rings = [
+            chain_tail_s(session, own) + max((chain_tail_s(session, chain) for chain in of_layers), default=0.0)
+            for own, *of_layers in (chains_of(strip) for strip in session.strips())
+        ]
         ring = round(
             min(MAX_TAIL_S, max(rings[: len(session.tracks)], default=0.0) + sum(rings[len(session.tracks) :]))
             * session.rate_hz

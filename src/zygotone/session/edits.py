@@ -94,9 +94,12 @@ def _unkeyed(session: Session, strip_id: str) -> Session:
         )
 
     for strip in session.strips():
-        chain = deaf(strip.chain)
-        if chain != strip.chain:
-            session = with_strip(session, strip.replace(chain=chain))
+        heard = strip.replace(chain=deaf(strip.chain))
+        if isinstance(heard, Track) and isinstance(heard.source, InstrumentSource):
+            layers = tuple(layer.replace(chain=deaf(layer.chain)) for layer in heard.source.layers)
+            heard = heard.replace(source=heard.source.replace(layers=layers))
+        if heard != strip:
+            session = with_strip(session, heard)
     return session
 
 

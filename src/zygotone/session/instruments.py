@@ -56,7 +56,7 @@ LFO = (
 LAYER = (
     level("level_db", "Level", -60.0, 24.0, 0.0, "How loud the layer is."),
     number("pan_pct", "Pan", "%", -100.0, 100.0, 0.0, "Left (−100) to right (100), at constant power."),
-    whole("transpose_semitones", "Transpose", -48, 48, 0, "Moves the layer by semitones."),
+    whole("transpose_semitones", "Transpose", -48, 48, 0, "Moves the layer.", unit="semitones"),
     number("tune_cents", "Tune", "cents", -100.0, 100.0, 0.0, "Fine tuning."),
     number("start_ms", "Start", "ms", -100.0, 1000.0, 0.0, "Later, or below 0 earlier, than the note."),
     level("velocity_db", "Velocity to level", 0.0, 60.0, 18.0, "How much softer the softest note is."),
@@ -221,9 +221,6 @@ class Layer(Value):
             if route.target not in params:
                 known = ", ".join(params)
                 raise ParameterError(f"layer {self.name!r} cannot move {route.target!r}; it can move {known}")
-        for _, device in walk(self.chain):
-            if device.key is not None:
-                raise ParameterError(f"{device.title} on layer {self.name!r} cannot listen to another track")
         return self
 
 

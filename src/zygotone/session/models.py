@@ -186,6 +186,14 @@ class Asset(Value):
     scale: Annotated[float, Field(gt=0, le=1e6)] = 1.0
 
 
+def chains_of(strip: Strip) -> Iterator[tuple[Device, ...]]:
+    """The strip's chain, and those of its layers."""
+    yield strip.chain
+    if isinstance(strip, Track) and isinstance(strip.source, InstrumentSource):
+        for layer in strip.source.layers:
+            yield layer.chain
+
+
 class Session(Value):
     rate_hz: Literal[44100, 48000, 88200, 96000] = 48000
     song: Song
@@ -232,15 +240,18 @@ class Session(Value):
                     if len({each.id for each in found}) != len(found):
                         raise ParameterError(f"two {group} of {track.name!r} have one id")
         buses = {b.id for b in self.buses}
+        strips = {*(t.id for t in self.tracks), *buses}
         for strip in self.strips():
             paths = [path for path, _ in walk(strip.chain)]
             if len(set(paths)) != len(paths):
                 raise ParameterError(f"two devices on {strip.name!r} have one id")
+            for chain in chains_of(strip):
+                for _, device in walk(chain):
+                    if device.key is not None and device.key.track not in strips:
+                        raise ParameterError(
+                            f"{device.title} on {strip.name!r} listens to track {device.key.track!r}, which does not exist"
+                        )
             for _, device in walk(strip.chain):
-                if device.key is not None and device.key.track not in {*(t.id for t in self.tracks), *buses}:
-                    raise ParameterError(
-                        f"{device.title} on {strip.name!r} listens to track {device.key.track!r}, which does not exist"
-                    )
                 for name in file_names(device):
                     if name not in assets:
                         raise ParameterError(

@@ -315,8 +315,8 @@ def level(name: str, label: str, low: float, high: float, default: float, help: 
     return number(name, label, "dB", low, high, default, help, scale="db")
 
 
-def whole(name: str, label: str, low: int, high: int, default: int, help: str) -> Param:
-    return Param(name=name, label=label, type="int", low=low, high=high, default=default, help=help)
+def whole(name: str, label: str, low: int, high: int, default: int, help: str, *, unit: str = "") -> Param:
+    return Param(name=name, label=label, type="int", unit=unit, low=low, high=high, default=default, help=help)
 
 
 def switch(name: str, label: str, default: bool, help: str) -> Param:

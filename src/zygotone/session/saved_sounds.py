@@ -13,8 +13,9 @@ from pydantic import Field, model_validator
 
 from zygotone.errors import BadFileError
 from zygotone.session.audio_files import AudioData, read_audio, write_audio
+from zygotone.session.edits import map_branches
 from zygotone.session.instruments import InstrumentSource, Layer, Lfo, Voices, instrument_files
-from zygotone.session.models import ROLES, Role
+from zygotone.session.models import ROLES, Device, Role
 from zygotone.session.params import Param
 from zygotone.session.project_file import parse_json, parse_model
 from zygotone.session.value import Name, Value
@@ -56,8 +57,13 @@ class SavedSound(Value):
 
     @classmethod
     def of(cls, source: InstrumentSource, **more: Any) -> SavedSound:
-        """The sound of an instrument, without its phrases."""
-        return cls(layers=source.layers, voices=source.voices, lfos=source.lfos, macros=source.macros, **more)
+        """The sound of an instrument, without its phrases; no device in it listens to a track, which is not there elsewhere."""
+
+        def deaf(devices: tuple[Device, ...]) -> tuple[Device, ...]:
+            return tuple(map_branches(d.replace(key=None), deaf) for d in devices)
+
+        layers = tuple(layer.replace(chain=deaf(layer.chain)) for layer in source.layers)
+        return cls(layers=layers, voices=source.voices, lfos=source.lfos, macros=source.macros, **more)
 
 
 def with_clip_names(layers: tuple[Layer, ...], names: dict[str, str]) -> tuple[Layer, ...]:

@@ -19,7 +19,7 @@ KIND = Kind(
         choice("shape", "Shape A", SHAPES, "saw", "Waveform of the first oscillator."),
         choice("shape_b", "Shape B", SHAPES, "saw", "Waveform of the second oscillator."),
         percent("mix_b", "Share of B", 0.0, "How much of the second is in the mix."),
-        whole("b_semitones", "B semitones", -36, 36, 0, "Second oscillator above or below the first."),
+        whole("b_semitones", "B transpose", -36, 36, 0, "Second oscillator above or below the first.", unit="semitones"),
         number("b_cents", "B cents", "cents", -100.0, 100.0, 0.0, "Fine tuning of the second."),
         number("pulse_width", "Pulse width", "%", 2.0, 98.0, 50.0, "Of both, where they are pulses."),
         percent("spread_pct", "Spread", 0.0, "First to the left, second to the right; and the unison over both sides."),

@@ -22,7 +22,7 @@ KIND = Kind(
     params=(
         choice("table", "Table", TABLES, TABLES[0], "Which row of cycles."),
         Param(name="file", label="Own table", type="file", default="", help="Single cycles from an audio file, used instead of a built-in table."),
-        whole("cycle_frames", "Cycle length", 16, 8192, 2048, "Of the file: how many samples are one cycle."),
+        whole("cycle_frames", "Cycle length", 16, 8192, 2048, "Of the file: how many samples are one cycle.", unit="samples"),
         share("position", "Position", 0.0, "Where in the row, 0 the first cycle to 1 the last."),
         whole("unison", "Unison", 1, 9, 1, "How many play at once."),
         number("detune_cents", "Detune", "cents", 0.0, 100.0, 14.0, "How far apart the outermost of a unison are."),

@@ -6,10 +6,11 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, Protocol
 
-from PySide6.QtWidgets import QComboBox, QFileDialog, QGridLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QGridLayout, QWidget
 
 from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import button, clear, column, label, row
+from zygotone.app.widgets.key_choice import KeyChoice
 from zygotone.app.widgets.ruler import Choice, Ruler
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_files import read_audio
@@ -186,35 +187,15 @@ class DeviceFields(QWidget):
         return made
 
     def _key_cell(self, device: Device) -> QWidget:
-        box = QComboBox()
-        box.setObjectName("chains.key")
-        box.setAccessibleName("Key input")
-        box.setToolTip("Which track this device listens to, before or after that track's chain")
-        box.addItem("its own signal", None)
-        session = self.desk.session
-        for other in (*session.tracks, *session.buses):
-            if other.id != self.desk.track_id:
-                box.addItem(f"{other.name}, after its chain", (other.id, "after"))
-                box.addItem(f"{other.name}, before its chain", (other.id, "before"))
         path = self.path
 
-        def chosen(index: int) -> None:
-            data = box.itemData(index)
-            self.change(path, "Key", key=KeyInput(track=data[0], tap=data[1]) if data else None)
+        def chosen(key: KeyInput | None) -> None:
+            self.change(path, "Key", key=key)
             self.stage.show_all()  # a refused key shows the old one again
 
-        box.activated.connect(chosen)
-        kept_note = label("", "a")
-        cell = QWidget()
-        cell.setLayout(column(row(label("Key", "soft"), 1, kept_note), box, 1, spacing=3))
-
-        class Field:
-            def show_value(self, value: KeyInput | None, kept: object) -> None:
-                wanted = (value.track, value.tap) if value else None
-                box.setCurrentIndex(next((i for i in range(box.count()) if box.itemData(i) == wanted), 0))
-
-        self._fields.append((Field(), lambda d, s: d.key))
-        return cell
+        made = KeyChoice(self.desk.session, self.desk.track_id, "chains.key", chosen)
+        self._fields.append((made, lambda d, s: d.key))
+        return made
 
     def _make_entries(self, device: Device, p: Param) -> None:
         """A button for each entry, and those that add, remove and (of a branch) open one."""

@@ -7,13 +7,17 @@ from typing import Any
 
 from PySide6.QtWidgets import QComboBox, QWidget
 
+from zygotone.app.stages.chains.fields import MIX
 from zygotone.app.stages.sounds.panel import Host, Panel
 from zygotone.app.widgets.basic import button, label, row
+from zygotone.app.widgets.key_choice import KeyChoice
 from zygotone.session.catalogue import DEVICES
 from zygotone.session.edits import make_id
 from zygotone.session.instruments import InstrumentSource, Layer
-from zygotone.session.models import Device
+from zygotone.session.models import Device, KeyInput
 from zygotone.session.params import switch
+
+_ON = switch("on", "On", True, "On or off")
 
 
 class ChainPanel(Panel):
@@ -24,9 +28,11 @@ class ChainPanel(Panel):
         self.device_at = 0
 
     def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
-        return self.device_at, layer and tuple(
+        heard = tuple((strip.id, strip.name) for strip in self.desk.session.strips())  # what a key can be
+        devices = layer and tuple(
             (d.id, tuple(len(v) for v in d.params.values() if isinstance(v, tuple))) for d in layer.chain
         )
+        return self.device_at, devices, heard
 
     def make(self, source: InstrumentSource, layer: Layer) -> None:
         self.device_at = min(self.device_at, max(0, len(layer.chain) - 1))
@@ -60,15 +66,29 @@ class ChainPanel(Panel):
             )
             return
         device = layer.chain[self.device_at]
-        cells: list[QWidget] = [
-            button("Remove", "sounds.chain.remove", self._remove_device),
+        orders = QWidget()
+        orders.setLayout(
+            row(
+                button("Remove", "sounds.chain.remove", self._remove_device),
+                button("←", "sounds.chain.earlier", lambda: self._move_device(-1), accessible="Earlier in the chain"),
+                button("→", "sounds.chain.later", lambda: self._move_device(1), accessible="Later in the chain"),
+                1, spacing=4,
+            )
+        )  # fmt: skip
+        cells: list[QWidget] = [orders]
+        cells.append(
             self.field(
-                switch("on", "On", True, "On or off"),
-                "chain.on",
-                lambda v: self._change_device("Switch", on=v),
-                lambda i, e: e.chain[self.device_at].on,
-            ),
-        ]
+                _ON, "chain.on", lambda v: self._change_device("Switch", on=v), lambda i, e: e.chain[self.device_at].on
+            )
+        )
+        cells.append(
+            self.field(
+                MIX, "chain.mix", lambda v: self._change_device("Wet / dry", mix=v / 100.0),
+                lambda i, e: 100.0 * e.chain[self.device_at].mix,
+            )
+        )  # fmt: skip
+        if device.spec.takes_key:
+            cells.append(self._key_cell())
         for p in device.spec.params:
             if p.type == "list" and p.entries == "values" and device.params[p.name]:
                 for n in range(len(device.params[p.name])):
@@ -79,6 +99,22 @@ class ChainPanel(Panel):
             elif p.type not in ("list", "file"):
                 cells.append(self.field(p, f"chain.{p.name}", lambda v, n=p.name, w=p.label: self._change_device(w, **{n: v}), lambda i, e, n=p.name: e.chain[self.device_at].params[n]))  # fmt: skip
         self.add_cells(cells)
+
+    def _key_cell(self) -> QWidget:
+        def chosen(key: KeyInput | None) -> None:
+            self._change_device("Key", key=key)
+            self.stage.show_all()  # a refused key shows the old one again
+
+        made = KeyChoice(self.desk.session, self.desk.track_id, "sounds.chain.key", chosen)
+        self._fields.append((made, lambda i, e: e.chain[self.device_at].key))
+        return made
+
+    def _move_device(self, steps: int) -> None:
+        chain, to = list(self.layer.chain), self.device_at + steps
+        if 0 <= to < len(chain):
+            chain.insert(to, chain.pop(self.device_at))
+            self.device_at = to
+            self.change("Move device", chain=tuple(chain), merge=None)
 
     def _choose_device(self, at: int) -> None:
         self.device_at = at

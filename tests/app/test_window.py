@@ -164,7 +164,9 @@ def test_every_device_can_be_added_shown_and_undone(window, chains, qtbot, settl
 
 
 def test_devices_move_switch_duplicate_and_go(window, chains, qtbot, settled):
-    chain = lambda: [(d.kind, d.on) for d in window.desk.session.strip("bass").chain]  # noqa: E731
+    def chain():
+        return [(d.kind, d.on) for d in window.desk.session.strip("bass").chain]
+
     chains.add_device("eq")
     chains.add_device("compressor")
     click(qtbot, window, "chains.earlier")
@@ -183,7 +185,9 @@ def test_devices_move_switch_duplicate_and_go(window, chains, qtbot, settled):
 
 def test_a_ruler_takes_typing_keys_and_double_click(window, chains, qtbot, settled):
     chains.add_device("compressor")
-    value = lambda name: window.desk.session.strip("bass").chain[0].params[name]  # noqa: E731
+
+    def value(name):
+        return window.desk.session.strip("bass").chain[0].params[name]
 
     def type_in(name: str, text: str) -> None:
         field = find(window, f"chains.ruler.{name}.value", QLineEdit)
@@ -198,7 +202,7 @@ def test_a_ruler_takes_typing_keys_and_double_click(window, chains, qtbot, settl
     assert value("release_ms") == pytest.approx(125.0)  # at 120 BPM
     type_in("threshold_db", "loud")
     assert value("threshold_db") == -31.0
-    assert "takes a number in dB" in window.message.toolTip()
+    assert "takes a number in dB" in window.status.message.toolTip()
     scale = find(window, "chains.ruler.ratio.scale")
     before = value("ratio")
     qtbot.keyClick(scale, Qt.Key.Key_Right)
@@ -237,14 +241,17 @@ def test_a_key_is_chosen_and_a_circle_is_refused(window, chains, qtbot, settled)
     box = find(window, "chains.key", QComboBox)
     box.activated.emit(1)
     assert window.desk.session.strip("kick").chain[0].key is None
-    assert "in a circle" in window.message.toolTip()
+    assert "in a circle" in window.status.message.toolTip()
     box.activated.emit(2)  # before its chain is no circle
     assert window.desk.session.strip("kick").chain[0].key.tap == "before"
 
 
 def test_bands_of_the_eq(window, chains, qtbot, settled):
     chains.add_device("eq")
-    bands = lambda: window.desk.session.strip("bass").chain[0].params["bands"]  # noqa: E731
+
+    def bands():
+        return window.desk.session.strip("bass").chain[0].params["bands"]
+
     click(qtbot, window, "chains.band.add")
     assert len(bands()) == 2
     chains.fields.band_dragged(1, 3000.0, -6.0)
@@ -277,7 +284,7 @@ def test_stems_are_added_by_drop_and_named_when_bad(window, qtbot, settled, tmp_
     settled(window)
     track = window.desk.session.track_named("Gtr L")
     assert track.role == "guitar"
-    assert "bad.wav" in window.message.toolTip()
+    assert "bad.wav" in window.status.message.toolTip()
     assert load_project(window.desk.path).session.track_named("Gtr L")  # its clip is safe in the file already
     trigger(window, "edit.undo")
     assert len(window.desk.session.tracks) == 2
@@ -302,7 +309,7 @@ def test_brief_edits_the_song(window, qtbot, settled):
     name.setText("Kick")
     name.editingFinished.emit()
     assert desk.session.track("bass").name == "Bass"
-    assert "named 'Kick' already" in window.message.toolTip()
+    assert "named 'Kick' already" in window.status.message.toolTip()
     settled(window)
 
 
@@ -422,7 +429,7 @@ def test_a_journal_brings_unsaved_work_back(window, qtbot, monkeypatch, settled)
     desk.write_journal()
     assert journal_path(path).exists()
     monkeypatch.setattr(QMessageBox, "question", lambda *a, **k: QMessageBox.StandardButton.Yes)
-    assert window.open_path(path)
+    assert window.files.open_path(path)
     assert desk.session.track("bass").level_db == -7.0
     assert desk.dirty
     trigger(window, "file.save")
@@ -435,7 +442,7 @@ def test_a_bad_project_leaves_what_is_open(window, monkeypatch, tmp_path):
     monkeypatch.setattr(QMessageBox, "warning", lambda *a, **k: told.append(a[2]))
     (tmp_path / "bad.zygotone").write_bytes(b"no")
     before = window.desk.session
-    assert not window.open_path(tmp_path / "bad.zygotone")
+    assert not window.files.open_path(tmp_path / "bad.zygotone")
     assert "is not a Zygotone project" in told[0]
     assert window.desk.session == before
 
@@ -477,7 +484,7 @@ def test_an_output_that_cannot_be_opened_is_told(window):
 
     window.desk.transport.set_output(Broken())
     trigger(window, "play.toggle")
-    assert "no such device" in window.message.toolTip()
+    assert "no such device" in window.status.message.toolTip()
 
 
 def test_output_is_never_louder_than_full_scale(window, tmp_path, qtbot):
@@ -537,7 +544,7 @@ def test_the_numbers_of_a_trial_follow_edits_by_hand(window, qtbot, settled):
 
 
 def test_work_that_was_never_saved_comes_back(window, qtbot, monkeypatch, settled):
-    from zygotone.app.window import empty_project
+    from zygotone.app.files import empty_project
     from zygotone.session.edits import change_song
 
     desk = window.desk
@@ -548,34 +555,34 @@ def test_work_that_was_never_saved_comes_back(window, qtbot, monkeypatch, settle
     desk.write_journal()  # and then it crashes
     desk.open_project(empty_project(), None)
     monkeypatch.setattr(QMessageBox, "question", lambda *a, **k: QMessageBox.StandardButton.Yes)
-    assert window.offer_unsaved()
+    assert window.files.offer_unsaved()
     assert desk.song.title == "Half a song"
     assert desk.dirty
     monkeypatch.setattr(QMessageBox, "question", lambda *a, **k: QMessageBox.StandardButton.No)
     desk.open_project(empty_project(), None)
-    assert not window.offer_unsaved()
+    assert not window.files.offer_unsaved()
     assert desk.unsaved() is None
     settled(window)
 
 
 def test_files_dropped_anywhere_on_the_window(window, qtbot, settled, tmp_path):
     window.show_stage("log")
-    window.take_files([write_stem(tmp_path, "Pad", sine(200.0, 1.0, level_db=-12))])
+    window.files.take_files([write_stem(tmp_path, "Pad", sine(200.0, 1.0, level_db=-12))])
     settled(window)
     assert window.stage == "brief"
     assert window.desk.session.track_named("Pad").role == "pad"
     other = tmp_path / "other.zygotone"
     window.desk.save(other)
-    window.take_files([other])
+    window.files.take_files([other])
     assert window.desk.path == other
 
 
 def test_the_meter_shows_what_is_played(window, qtbot):
-    assert window.meter.text() == "silent"
-    window.meter.show_peak(np.array([0.5, 0.25]))
-    assert window.meter.text() == "−6.0 dBFS"
+    assert window.status.meter.text() == "silent"
+    window.status.meter.show_peak(np.array([0.5, 0.25]))
+    assert window.status.meter.text() == "−6.0 dBFS"
     trigger(window, "play.toggle")
-    qtbot.waitUntil(lambda: window.meter.text() != "silent", timeout=5000)
+    qtbot.waitUntil(lambda: window.status.meter.text() != "silent", timeout=5000)
     trigger(window, "play.toggle")
 
 
@@ -602,7 +609,7 @@ def test_closing_with_changes_asks_first(window, monkeypatch):
 
     window.desk.edit("Title", lambda s: change_song(s, title="Changed"))
     asked = []
-    monkeypatch.setattr(window, "may_leave", lambda: asked.append(1) is not None)
+    monkeypatch.setattr(window.files, "may_leave", lambda: asked.append(1) is not None)
     window.close()
     assert asked
     assert window.isVisible()
@@ -624,7 +631,7 @@ def test_the_mix_is_rendered_from_the_menu(window, qtbot, settled, monkeypatch, 
     trigger(window, "file.render")
     settled(window)
     assert soundfile.info(tmp_path / "mix.wav").frames > RATE
-    assert "Rendered mix.wav" in window.message.text()
+    assert "Rendered mix.wav" in window.status.message.text()
 
 
 def test_long_work_shows_itself_and_can_be_stopped(window, qtbot, settled, monkeypatch, tmp_path):
@@ -637,13 +644,13 @@ def test_long_work_shows_itself_and_can_be_stopped(window, qtbot, settled, monke
 
     done = []
     window.desk.worker.submit("Counting", endless, done.append)
-    qtbot.waitUntil(lambda: window.stop_work.isVisible(), timeout=5000)
-    assert window.progress.value() == 50
+    qtbot.waitUntil(lambda: window.status.stop_work.isVisible(), timeout=5000)
+    assert window.status.progress.value() == 50
     click(qtbot, window, "status.stop")
     settled(window)
     assert not done
-    assert "Stopped: Counting" in window.message.toolTip()
-    qtbot.waitUntil(lambda: not window.stop_work.isVisible(), timeout=5000)
+    assert "Stopped: Counting" in window.status.message.toolTip()
+    qtbot.waitUntil(lambda: not window.status.stop_work.isVisible(), timeout=5000)
 
 
 def test_a_fix_worked_out_before_an_edit_does_not_undo_it(window, qtbot, settled):
@@ -653,7 +660,7 @@ def test_a_fix_worked_out_before_an_edit_does_not_undo_it(window, qtbot, settled
     desk.edit("Level", lambda s: change_strip(s, "bass", level_db=1.5))
     window.fit.try_rung(3)  # its fixes are of the version before
     assert desk.bench.trial is None
-    assert "worked out again" in window.message.toolTip()
+    assert "worked out again" in window.status.message.toolTip()
     settled(window)
     window.fit.try_rung(3)
     assert desk.bench.trial.session.track("bass").level_db == 1.5

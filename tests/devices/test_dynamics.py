@@ -155,7 +155,10 @@ def test_each_band_is_worked_on_alone():
     bands = [{"threshold_db": -26.0, "ratio": 4.0, "attack_ms": 5.0}, {}, {}]
     y = through(low + high, "multiband", bands=bands)[:, RATE // 2 :]
     spectrum = 2 * np.abs(np.fft.rfft(y[0] * np.hanning(y.shape[1]))) / (y.shape[1] / 2)
-    at = lambda hz: 20 * np.log10(spectrum[round(hz * y.shape[1] / RATE)])  # noqa: E731
+
+    def at(hz):
+        return 20 * np.log10(spectrum[round(hz * y.shape[1] / RATE)])
+
     assert at(30.0) == pytest.approx(-6.0 - 0.75 * 20.0, abs=0.3)  # a 257th of it is in the next band
     assert at(5000.0) == pytest.approx(-12.0, abs=0.05)
 

@@ -165,7 +165,10 @@ def test_single_echoes_are_not_dense_and_a_mode_that_rings_stands_out():
 def test_a_nonlinear_tail_stays_level_and_then_stops():
     one = device("reverb", space="nonlinear", decay_s=0.4, predelay=0.0)
     y = process_chain(click(1.0), [one], RATE)[0]
-    level = lambda a, b: np.sqrt(np.mean(y[round(a * RATE) : round(b * RATE)] ** 2))  # noqa: E731
+
+    def level(a, b):
+        return np.sqrt(np.mean(y[round(a * RATE) : round(b * RATE)] ** 2))
+
     assert 20 * np.log10(level(0.3, 0.37) / level(0.02, 0.1)) == pytest.approx(0.0, abs=1.5)
     assert not y[round(0.405 * RATE) :].any() or np.max(np.abs(y[round(0.405 * RATE) :])) < 1e-9
 

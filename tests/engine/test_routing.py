@@ -94,7 +94,10 @@ def test_solo_follows_the_paths(pair):
     session = edits.add_bus(edits.add_bus(pair.session, "Group"), "Return")
     session = edits.change_strip(session, "low", bus="group")
     session = edits.set_send(session, "low", "return", level_db=0.0)
-    render = lambda s: Renderer(pair.store).mix(s)  # noqa: E731
+
+    def render(s):
+        return Renderer(pair.store).mix(s)
+
     track = render(edits.change_strip(session, "low", solo=True))
     assert level_of(track, 100.0) == pytest.approx(-12.0 + 6.02, abs=0.01)  # with its return
     assert level_of(track, 1000.0) < -100.0

@@ -108,7 +108,10 @@ def test_a_roll_quickens_and_rises():
 def test_quantizing_comes_nearer_and_arrives(notes, strength):
     for n in quantized(notes, 0.25):
         assert (n.start_beat / 0.25) % 1 == pytest.approx(0.0, abs=1e-9)
-    off = lambda ns: sorted(abs(n.start_beat - round(n.start_beat * 2) / 2) for n in ns)  # noqa: E731
+
+    def off(ns):
+        return sorted(abs(n.start_beat - round(n.start_beat * 2) / 2) for n in ns)
+
     assert all(a <= b + 1e-9 for a, b in zip(off(quantized(notes, 0.5, strength=strength)), off(notes), strict=True))
 
 

@@ -155,7 +155,10 @@ def test_a_modulator_at_half_the_pitch_fills_the_middle_of_a_finger_bass():
     half = [{"ratio": 1}, {"ratio": 0.5, "index": 1.5}, {"level": 0}, {"level": 0}]
     y = play("fm", 110.0, algorithm="pairs", operators=half)[4800:]
     level = np.abs(np.fft.rfft(y * np.hanning(len(y))))
-    at = lambda hz: level[round(hz * len(y) / RATE)]  # noqa: E731
+
+    def at(hz):
+        return level[round(hz * len(y) / RATE)]
+
     assert at(165.0) > 0.1 * at(110.0)
 
 
@@ -215,7 +218,10 @@ def test_the_fundamental_of_a_string_decays_in_the_time_that_is_set(decay_s):
 def test_a_string_plucked_in_the_middle_has_no_second_partial():
     y = play("string", 220.0, pick=0.5, brightness=1.0, varies=False, body=0.0)[4800:28800]
     level = np.abs(np.fft.rfft(y * np.hanning(len(y))))
-    at = lambda k: level[round(220.0 * k * len(y) / RATE) - 2 : round(220.0 * k * len(y) / RATE) + 3].max()  # noqa: E731
+
+    def at(k):
+        return level[round(220.0 * k * len(y) / RATE) - 2 : round(220.0 * k * len(y) / RATE) + 3].max()
+
     assert at(2) < 0.05 * at(1)
     assert at(3) > at(2)
 
@@ -304,7 +310,10 @@ def test_noise_falls_by_its_colour(colour, slope):
     power = np.mean(
         np.abs(np.fft.rfft(y[: len(y) // 8192 * 8192].reshape(-1, 8192) * np.hanning(8192), axis=1)) ** 2, 0
     )
-    band = lambda hz: np.mean(power[round(hz * 0.8 * 8192 / RATE) : round(hz * 1.25 * 8192 / RATE)])  # noqa: E731
+
+    def band(hz):
+        return np.mean(power[round(hz * 0.8 * 8192 / RATE) : round(hz * 1.25 * 8192 / RATE)])
+
     assert 10 * np.log10(band(4000) / band(500)) / 3 == pytest.approx(slope, abs=0.3)
 
 

@@ -146,7 +146,10 @@ def test_a_kick_settles_where_it_is_tuned(tune_hz):
 def test_a_kick_decays_as_told_however_short_the_note():
     one = layer("drum", {"decay_ms": 200, "click_db": -60, "drop_semitones": 0})
     audio = play(one, note(60), 0.01)
-    level = lambda ms: np.max(np.abs(audio[0, round(ms * 48) : round((ms + 25) * 48)]))  # noqa: E731
+
+    def level(ms):
+        return np.max(np.abs(audio[0, round(ms * 48) : round((ms + 25) * 48)]))
+
     assert 20 * np.log10(level(250) / level(50)) == pytest.approx(-20.0, abs=0.5)
 
 

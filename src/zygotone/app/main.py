@@ -9,8 +9,9 @@ from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QApplication
 
 from zygotone.app.desk import Desk
+from zygotone.app.files import empty_project
 from zygotone.app.theme import load_fonts, theme
-from zygotone.app.window import Window, empty_project
+from zygotone.app.window import Window
 from zygotone.session.project_file import Project
 
 
@@ -42,12 +43,12 @@ def run(project: Path | None, *, demo: bool = False) -> int:
     def begin() -> None:
         if demo:
             window.desk.start()
-            window.open_demo()
-        elif project is not None and window.open_path(project):
+            window.files.open_demo()
+        elif project is not None and window.files.open_path(project):
             window.show_stage("fit")
         else:
             window.desk.start()
-            window.offer_unsaved()
+            window.files.offer_unsaved()
 
     QTimer.singleShot(0, begin)
     return app.exec()

@@ -11,6 +11,7 @@ from pathlib import Path
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
+from zygotone.app.help import show_keys
 from zygotone.app.main import make_application, make_window
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.theme import theme
@@ -93,7 +94,7 @@ def take(folder: Path, only: list[str]) -> None:
     window.show_stage("log")
     settle(window)
     shot("log")
-    window.show_keys()
+    show_keys(window)
     QApplication.processEvents()
     if not only or "keys" in only:
         window.findChild(object, "help.keys.dialog").grab().save(str(folder / "keys.png"))

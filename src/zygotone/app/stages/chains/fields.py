@@ -240,7 +240,9 @@ class DeviceFields(QWidget):
             def change(value: Any, name: str = q.name, label_: str = q.label) -> None:
                 self._change_band(self.band, label_, **{name: value})
 
-            read = lambda d, s, n=q.name: d.params[p.name][self.band][n]  # noqa: E731
+            def read(d, s, n=q.name):
+                return d.params[p.name][self.band][n]
+
             if q.has_range:
                 moves = (self.path, f"{p.name}.{self.band}.{q.name}")
                 cells.append(self._ruler(q, f"chains.ruler.{q.name}", change, read, moves=moves))
@@ -261,7 +263,9 @@ class DeviceFields(QWidget):
                 values[at] = value
                 self.change(path, p.label, merge=("plain", at), **{p.name: tuple(values)})
 
-            read = lambda d, s, at=i: d.params[p.name][at]  # noqa: E731
+            def read(d, s, at=i):
+                return d.params[p.name][at]
+
             cells.append(self._ruler(p.items[0], f"chains.ruler.{p.name}.{i}", change, read, f"{singular(p)} {i + 1}"))
 
         def resize(step: int) -> None:

@@ -40,7 +40,10 @@ class LfosPanel(Panel):
 
         self.add(self.chooser(("LFO 1", "LFO 2", "Shared 1", "Shared 2"), self.which_lfo, "lfo", pick))
         self.add(self.lfo)
-        read = lambda name: lambda i, e: getattr(self._lfo_of(i, e), name)  # noqa: E731
+
+        def read(name):
+            return lambda i, e: getattr(self._lfo_of(i, e), name)
+
         cells = [
             self.field(LFO_SHAPE, "lfo.shape", lambda v: self._change_lfo("LFO shape", shape=v), read("shape")),
             self.field(LFO_MODE, "lfo.mode", lambda v: self._change_lfo("LFO begins", mode=v), read("mode")),

@@ -1,0 +1,221 @@
+"""Projects in files: new, open, save, render, and what a crash left behind."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox
+
+from zygotone.demo import build_demo
+from zygotone.engine.renderer import Cancelled
+from zygotone.errors import ZygotoneError
+from zygotone.session.audio_store import AudioStore
+from zygotone.session.journal import recover
+from zygotone.session.models import Section, Session, Song
+from zygotone.session.project_file import Project, load_project
+
+if TYPE_CHECKING:
+    from zygotone.app.window import Window
+
+FILTER = "Zygotone projects (*.zygotone)"
+
+
+def empty_project() -> Project:
+    song = Song(title="Untitled", sections=(Section(id="song", name="Song", bars=8),))
+    return Project(Session(song=song), store=AudioStore())
+
+
+class Files:
+    """Asks the person where the window's project comes from and goes to."""
+
+    def __init__(self, window: Window) -> None:
+        self._window, self._desk = window, window.desk
+
+    def show(self) -> None:
+        name = self._desk.path.name if self._desk.path else self._desk.song.title or "Untitled"
+        self._window.setWindowTitle(f"{name}[*] – Zygotone")
+        self._window.setWindowModified(self._desk.dirty)
+
+    def may_leave(self) -> bool:
+        """Asks about unsaved changes; False is stay."""
+        if not self._desk.dirty:
+            return True
+        box = QMessageBox(
+            QMessageBox.Icon.Question,
+            "Save first?",
+            f"{self._desk.song.title} has changes that are not saved.",
+            parent=self._window,
+        )
+        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
+        leave = box.addButton("Leave without saving", QMessageBox.ButtonRole.DestructiveRole)
+        stay = box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(save)
+        box.setEscapeButton(stay)
+        box.exec()
+        if box.clickedButton() is save:
+            return self.save()
+        if box.clickedButton() is leave:
+            self._desk.discard_unsaved()
+            return True
+        return False
+
+    def new(self) -> None:
+        if self.may_leave():
+            self._desk.open_project(empty_project(), None)
+            self._window.show_stage("brief")
+
+    def new_from_stems(self) -> None:
+        if self.may_leave():
+            self._desk.open_project(empty_project(), None)
+            self._window.show_stage("brief")
+            self._window.brief._ask_stems()
+
+    def open(self) -> None:
+        if self.may_leave():
+            path, _ = QFileDialog.getOpenFileName(self._window, "Open a project", "", FILTER)
+            if path:
+                self.open_path(Path(path))
+
+    def open_path(self, path: Path) -> bool:
+        """Open a project, offering what a crash left in its journal; an error is told and what is open stays."""
+        try:
+            project = load_project(path)
+        except ZygotoneError as error:
+            QMessageBox.warning(
+                self._window,
+                "This project cannot be opened",
+                f"{error}\n\nWhat was open is still open; the file was not changed.",
+            )
+            return False
+        found = self._desk.recoverable(path, project)
+        if found is not None:
+            answer = QMessageBox.question(
+                self._window, "Bring back unsaved work?",
+                f"{path.name} was left without saving, and a journal of that work is beside it. Bring it back? "
+                "The saved file is not touched until you save.",
+            )  # fmt: skip
+            if answer == QMessageBox.StandardButton.Yes:
+                self._desk.open_project(found, path)
+                self._desk.saved_changes = -1  # what came back is not in the file yet
+                self._desk.file_changed.emit()
+                return True
+        self._desk.open_project(project, path)
+        return True
+
+    def offer_unsaved(self) -> bool:
+        """After a crash before the first save: bring that work back, or let it go. Whether it came back."""
+        left = self._desk.unsaved()
+        if left is None:
+            return False
+        answer = QMessageBox.question(
+            self._window,
+            "Bring back unsaved work?",
+            "The last time, Zygotone ended with work that had never been saved to a file. Bring it back?",
+        )
+        if answer != QMessageBox.StandardButton.Yes:
+            self._desk.forget_unsaved()
+            return False
+        try:
+            project = load_project(left)
+        except ZygotoneError as error:
+            self._window.say(str(error))
+            return False
+        self._desk.open_project(recover(left, project) or project, None)
+        self._desk.saved_changes = -1  # it is in no file of the person's own yet
+        self._desk.file_changed.emit()
+        self._window.show_stage("fit")
+        return True
+
+    def take_files(self, paths: list[Path]) -> None:
+        projects = [p for p in paths if p.suffix == ".zygotone"]
+        if projects:
+            if self.may_leave():
+                self.open_path(projects[0])
+        elif paths:
+            self._window.show_stage("brief")
+            self._window.brief.add_files(paths)
+
+    def open_demo(self) -> None:
+        """The demo is synthesized, which takes a second or so: in the background."""
+        if not self.may_leave():
+            return
+        self._window.say("Making the demo song…")
+
+        def opened(project: Project) -> None:
+            self._desk.open_project(project, None)
+            self._window.show_stage("fit")
+            self._window.say("Slack Tide is open. Kick and bass fight in it; work down the ladder.")
+
+        self._desk.worker.submit("Opening the demo", lambda cancel: build_demo(), opened, urgency=0)
+
+    def fill_recent(self, menu: QMenu) -> None:
+        menu.clear()
+        recent = self._desk.recent()
+        for path in recent:
+            action = QAction(path, menu)
+            action.triggered.connect(lambda _=False, p=path: self.may_leave() and self.open_path(Path(p)))
+            menu.addAction(action)
+        if not recent:
+            nothing = QAction("Nothing opened yet", menu)
+            nothing.setEnabled(False)
+            menu.addAction(nothing)
+
+    def save(self) -> bool:
+        if self._desk.path is None:
+            return self.save_as()
+        return self._save_to(self._desk.path)
+
+    def save_as(self) -> bool:
+        start = str(self._desk.path or f"{self._desk.song.title or 'Untitled'}.zygotone")
+        path, _ = QFileDialog.getSaveFileName(self._window, "Save the project", start, FILTER)
+        if not path:
+            return False
+        target = Path(path)
+        return self._save_to(target if target.suffix == ".zygotone" else target.with_name(target.name + ".zygotone"))
+
+    def _save_to(self, path: Path) -> bool:
+        try:
+            self._desk.save(path)
+        except ZygotoneError as error:
+            QMessageBox.warning(
+                self._window,
+                "Not saved",
+                f"{error}\n\nThe project is still open, and what was in the file before is still there.",
+            )
+            return False
+        self._window.say(f"Saved {path.name}")
+        return True
+
+    def render(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(
+            self._window, "Render the mix", f"{self._desk.song.title}.wav", "WAV (*.wav);;FLAC (*.flac)"
+        )
+        if not path:
+            return
+        from zygotone.reports.rendering import render_files
+
+        project = Project(self._desk.session, store=self._desk.store)
+
+        worker = self._desk.worker
+
+        def run(cancel):
+            def progress(share: float) -> None:
+                worker.share = share
+                if cancel():
+                    raise Cancelled
+
+            return render_files(
+                project, mix=Path(path), stems=None, track=None, section=None, subtype="PCM_24", progress=progress,
+            )  # fmt: skip
+
+        self._window.say("Rendering…")
+        worker.submit(
+            "Rendering the mix",
+            run,
+            lambda clipped: self._window.say(
+                f"Rendered {Path(path).name}" + (", parts were over full scale" if clipped else "")
+            ),
+            urgency=1,
+        )

@@ -1,0 +1,109 @@
+"""The status line: output, level, messages, work in progress, engine load, listening time, a few keys."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtWidgets import QFrame, QProgressBar
+
+from zygotone.app.desk import Desk
+from zygotone.app.theme import theme
+from zygotone.app.widgets.basic import button, label, row
+from zygotone.app.widgets.meter import Meter
+
+MESSAGE_MS = 9000
+LONG_LISTENING_S = 45 * 60
+SHORT_WORK_S = 0.7
+
+
+class StatusLine(QFrame):
+    engine_failed = Signal()
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.desk = desk
+        self.setObjectName("status")
+        self.setFixedHeight(28)
+        self.output_label = label("", name="status.output")
+        self.meter = Meter()
+        self.progress = QProgressBar()
+        self.progress.setObjectName("status.progress")
+        self.progress.setAccessibleName("Progress")
+        self.progress.setFixedSize(150, 14)
+        self.stop_work = button(
+            "Stop", "status.stop", self._stop_work, kind="plain", accessible="Stop the work in progress"
+        )
+        for each in (self.progress, self.stop_work):
+            each.hide()
+        self.message = label("", name="status.message")
+        self.engine_label = label("", name="status.engine")
+        self.keys_label = label("Space play · X swap A/B · K keep · D drop · F1 keys", name="status.keys")
+        self.setLayout(
+            row(
+                self.output_label,
+                self.meter,
+                1,
+                self.message,
+                self.progress,
+                self.stop_work,
+                1,
+                self.engine_label,
+                self.keys_label,
+                spacing=18,
+                margins=(16, 0, 16, 0),
+            )
+        )
+        desk.message.connect(self.say)
+        self._quiet = QTimer(self, singleShot=True, interval=MESSAGE_MS)
+        self._quiet.timeout.connect(lambda: self.message.setText(""))
+        self._reminded = False
+
+    def say(self, text: str) -> None:
+        """A message in the status line, readable in full as its tip."""
+        shown = self.message.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 620)
+        self.message.setText(shown)
+        self.message.setToolTip(text)
+        self.message.setStyleSheet(f"color: {theme().colours.b};")
+        self._quiet.start()
+
+    def _stop_work(self) -> None:
+        name = self.desk.worker.running
+        if name is not None:
+            self.desk.worker.cancel(name)
+            self.say(f"Stopped: {name}. Nothing was changed by it.")
+
+    def _show_progress(self) -> None:
+        """Work that takes longer than a moment: what it is, how far, and a way to stop it."""
+        worker = self.desk.worker
+        long = worker.running_s > SHORT_WORK_S
+        for each in (self.progress, self.stop_work):
+            each.setVisible(long)
+        if long:
+            self.progress.setRange(0, 0 if worker.share is None else 100)
+            self.progress.setValue(round(100 * (worker.share or 0.0)))
+            self.progress.setToolTip(str(worker.running))
+            self.progress.setFormat(f"{str(worker.running).split(' kick')[0][:20]}")
+
+    def tick(self) -> None:
+        """What changes by itself, at a steady rate."""
+        desk, transport = self.desk, self.desk.transport
+        if transport.error:
+            self.say(transport.error)
+            transport.error = None
+            self.engine_failed.emit()
+        minutes = int(transport.played_s // 60)
+        frames = f"{transport.output.name}, {desk.session.rate_hz / 1000:g} kHz"
+        self.output_label.setText(f"Output: {frames}")
+        drop_outs = f"{transport.drop_outs} drop-outs"
+        self.engine_label.setText(
+            f"Engine {100 * transport.load:.0f} % · {drop_outs} · listening {minutes // 60}:{minutes % 60:02d}"
+        )
+        self.meter.show_peak(transport.peak)
+        self._show_progress()
+        bad = desk.player.bad_samples
+        if bad:
+            self.engine_label.setText(self.engine_label.text() + f" · {bad} bad samples replaced")
+        if desk.playing and transport.played_s > LONG_LISTENING_S and not self._reminded:
+            self._reminded = True
+            self.say(
+                "You have listened for 45 minutes. Ears tire before one notices; a break of ten minutes helps both them and the mix."
+            )

@@ -15,6 +15,7 @@ from zygotone.dsp.strings import plucked_string
 from zygotone.engine.chains import process_chain
 from zygotone.measure.report import measure_audio
 from zygotone.session.catalogue import DEVICES, SOURCES
+from zygotone.session.instruments import layer_params
 from zygotone.session.models import Device, Layer, Note, Route, Sound, VoiceFilter
 from zygotone.sources.instrument import render_note
 
@@ -34,10 +35,12 @@ _REACH: dict[str, list[dict[str, Any]]] = {
     "width": [{"keep_below_hz": 100.0}],
 }
 _SOURCE_REACH: dict[str, list[dict[str, Any]]] = {
-    "oscillator": [{}, {"spread_pct": 50.0, "unison": 2}],
+    "oscillator": [{}, {"spread_pct": 50.0, "unison": 2}, {"shape": "pulse"}],
     "sample": [{"files": ["x"]}, {"files": ["x"], "play": "loop"}],
     "wavetable": [{}, {"position": 0.3, "unison": 2}],
 }
+
+_MOST_ROUTES = 32
 
 
 Progress = Callable[[int, int, str, float], None]
@@ -55,16 +58,15 @@ def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
     for source in SOURCES:
         for values in _SOURCE_REACH.get(source.kind, [{}]):
             sound = Sound.model_validate({"kind": source.kind, **values})
-            routes = (
-                Route(source="lfo1", target="pitch", amount=0.1),
-                Route(source="lfo1", target="level_db", amount=1.0),
-            )
-            layer = Layer(id="x", name="x", sound=sound, filter=VoiceFilter(drive_db=6.0), routes=routes)
-            note = Note(start_beat=0, length_beats=1, pitch=60)
-            render = partial(
-                render_note, layer, note, gate_frames=4800, rate_hz=rate, a4_hz=440.0, clip=lambda name: noise
-            )
-            jobs.append((source.title, render))
+            still = Layer(id="x", name="x", sound=sound, filter=VoiceFilter(drive_db=6.0))
+            targets = [path for path, p in layer_params(still).items() if not p.at_start][:_MOST_ROUTES]
+            moving = still.replace(routes=tuple(Route(source="lfo1", target=path, amount=0.01) for path in targets))
+            for layer in (still, moving):
+                note = Note(start_beat=0, length_beats=1, pitch=60)
+                render = partial(
+                    render_note, layer, note, gate_frames=4800, rate_hz=rate, a4_hz=440.0, clip=lambda name: noise
+                )
+                jobs.append((source.title, render))
     string = partial(plucked_string, sample_rate_hz=rate, decay_s=1.0, damping=0.3, pick=0.2, seed=1)
     jobs.append(("Strings", partial(string, 110.0, 480)))
     jobs.append(("Measures", partial(measure_audio, noise, rate)))

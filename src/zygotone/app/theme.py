@@ -159,7 +159,7 @@ def style_sheet(c: Colours) -> str:
     QLineEdit:focus, QComboBox:focus, QSpinBox:focus, QDoubleSpinBox:focus {{ border: 1px solid {c.a}; }}
     QSpinBox::up-button, QSpinBox::down-button, QDoubleSpinBox::up-button, QDoubleSpinBox::down-button {{
         width: 0; border: none; }}
-    QSpinBox QLineEdit, QDoubleSpinBox QLineEdit {{ border: none; padding: 0 0 0 4px; background: transparent; }}
+    QSpinBox QLineEdit, QDoubleSpinBox QLineEdit {{ border: none; background: transparent; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}
     QComboBox::down-arrow {{ image: url({arrow}); width: 9px; height: 6px; }}
     QComboBox QAbstractItemView {{ background: {c.sheet}; border: 1px solid {c.line}; selection-background-color: {c.fill};

@@ -21,7 +21,7 @@ BAND = (
     frequency("freq_hz", "Frequency", 1000.0, "Centre of a bell or notch, corner of a shelf or cut, pivot of a tilt."),
     level("gain_db", "Gain", -24.0, 24.0, 0.0, "Boost or cut; no meaning for cuts and notches."),
     number("q", "Q", "", 0.1, 40.0, BUTTERWORTH_Q, "Narrowness; at a cut, above 0.71 it resonates.", scale="log"),
-    choice("slope_db_oct", "Slope", (6, 12, 18, 24, 30, 36, 42, 48), 12, "Steepness of a cut, in dB per octave."),
+    choice("slope_db_oct", "Slope", (6, 12, 18, 24, 30, 36, 42, 48), 12, "Steepness of a cut, in dB per octave.", tuple(f"{n} dB an octave" for n in range(6, 49, 6))),
     choice("channel", "Channel", ("stereo", "mid", "side"), "stereo", "Both sides alike, only the middle, or only the difference."),
     switch("on", "On", True, "Whether the band is heard."),
 )  # fmt: skip

@@ -7,17 +7,15 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QComboBox,
-    QDoubleSpinBox,
     QGridLayout,
     QLineEdit,
     QScrollArea,
-    QSpinBox,
     QWidget,
 )
 
 from zygotone.advise.new_project import add_stem, bars_for, fit_song, longest_clip_s
 from zygotone.app.desk import Desk
-from zygotone.app.widgets.basic import button, card, clear, column, label, row
+from zygotone.app.widgets.basic import button, card, clear, column, label, number_box, row, whole_number_box
 from zygotone.engine.renderer import Cancelled
 from zygotone.errors import ZygotoneError
 from zygotone.music.keys import Key, parse_key
@@ -65,7 +63,7 @@ class BriefStage(QWidget):
         self.title.setAccessibleName("Title")
         self.title.setMaxLength(200)
         self.title.editingFinished.connect(self._set_title)
-        self.tempo = QDoubleSpinBox()
+        self.tempo = number_box()
         self.tempo.setObjectName("brief.tempo")
         self.tempo.setAccessibleName("Tempo in BPM")
         self.tempo.setRange(20, 400)
@@ -78,14 +76,14 @@ class BriefStage(QWidget):
         self.key.setAccessibleName("Key")
         self.key.addItems([Key(pc, mode).name for mode in ("minor", "major") for pc in range(12)])
         self.key.activated.connect(lambda _: self._set_key())
-        self.beats = QSpinBox()
+        self.beats = whole_number_box()
         self.beats.setObjectName("brief.beats")
         self.beats.setAccessibleName("Beats in a bar")
         self.beats.setRange(1, 16)
         self.beats.setSuffix(" beats a bar")
         self.beats.setKeyboardTracking(False)
         self.beats.valueChanged.connect(lambda n: self._song("Meter", beats_per_bar=n))
-        self.a4 = QDoubleSpinBox()
+        self.a4 = number_box()
         self.a4.setObjectName("brief.a4")
         self.a4.setAccessibleName("Tuning of A4")
         self.a4.setRange(380, 500)
@@ -226,7 +224,7 @@ class BriefStage(QWidget):
             role.setObjectName(f"brief.track.{track.id}.role")
             role.setAccessibleName(f"Role of {track.name}")
             role.activated.connect(lambda _, b=role, i=track.id: self._strip(i, "Role", role=b.currentText()))
-            seat = QSpinBox()
+            seat = whole_number_box()
             seat.setRange(1, 16)
             seat.setValue(track.seat)
             seat.setObjectName(f"brief.track.{track.id}.seat")
@@ -259,7 +257,7 @@ class BriefStage(QWidget):
             name.setObjectName(f"brief.section.{section.id}.name")
             name.setAccessibleName(f"Name of section {at}")
             name.editingFinished.connect(lambda n=name, i=section.id: self._change_section(i, name=n.text().strip()))
-            bars = QSpinBox()
+            bars = whole_number_box()
             bars.setRange(1, 1000)
             bars.setValue(section.bars)
             bars.setKeyboardTracking(False)

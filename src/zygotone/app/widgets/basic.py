@@ -5,7 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QDoubleSpinBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QSizePolicy,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
 
 
 def label(text: str, kind: str = "", *, name: str = "", wrap: bool = False) -> QLabel:
@@ -20,6 +31,24 @@ def label(text: str, kind: str = "", *, name: str = "", wrap: bool = False) -> Q
         made.setWordWrap(True)
         made.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
     return made
+
+
+def number_box() -> QDoubleSpinBox:
+    """A number to type or scroll."""
+    made = QDoubleSpinBox()
+    _give_room(made)
+    return made
+
+
+def whole_number_box() -> QSpinBox:
+    made = QSpinBox()
+    _give_room(made)
+    return made
+
+
+def _give_room(box: QDoubleSpinBox | QSpinBox) -> None:
+    """As far from the edge as the text of other fields; a style sheet does not reach the field within."""
+    box.lineEdit().setTextMargins(5, 0, 0, 0)
 
 
 def button(

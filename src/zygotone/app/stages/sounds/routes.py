@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QWidget
 
 from zygotone.app.stages.sounds.panel import Panel
-from zygotone.app.widgets.basic import button, label, row
+from zygotone.app.widgets.basic import button, label, number_box, row
 from zygotone.app.widgets.target_words import target_title, target_words
 from zygotone.session.instruments import ROUTE_SOURCES, InstrumentSource, Layer, Route, layer_params
 from zygotone.session.params import Param
@@ -89,7 +89,7 @@ class RoutesPanel(Panel):
 
     @staticmethod
     def _amount_box(value: float, p: Param | None, name: str) -> QDoubleSpinBox:
-        made = QDoubleSpinBox()
+        made = number_box()
         made.setRange(-20000.0, 20000.0)
         made.setDecimals(2)
         made.setSingleStep(0.1 if p is None or p.scale == "log" or p.high - p.low <= 4.0 else 1.0)

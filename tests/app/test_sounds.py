@@ -17,11 +17,13 @@ from zygotone.app.theme import theme
 from zygotone.app.widgets.layer_map import HEAD, ROW
 from zygotone.app.widgets.ruler import Choice, Ruler
 from zygotone.app.window import Window
+from zygotone.engine.graph import compile_session
 from zygotone.music.midi_files import write_midi
 from zygotone.music.notes import NoteEvent
 from zygotone.session.audio_store import AudioStore
+from zygotone.session.bench import Trial
 from zygotone.session.catalogue import SOURCES
-from zygotone.session.edits import add_bus, change_instrument
+from zygotone.session.edits import add_bus, change_instrument, change_strip, only
 from zygotone.session.models import (
     InstrumentSource,
     Layer,
@@ -392,6 +394,44 @@ def test_the_wheel_is_heard_in_a_note_that_is_held(window, qtbot, settled):
     qtbot.waitUntil(lambda: abs(pitch_hz(live._notes[40][0]) / pitch_hz(before) - 2.0) < 0.02, timeout=20000)
     keys.release(40)
     qtbot.waitUntil(lambda: live.idle, timeout=20000)
+
+
+def add_hum(window) -> None:
+    hum = InstrumentSource(layers=(made_layer("Hum", "body", "oscillator", sound={"shape": "sine"}),), phrases=window.desk.session.track("bass").source.phrases, parts=(Part(section="a", phrase="line"),))  # fmt: skip
+    track = Track(id="hum", name="Hum", source=hum, level_db=-6.0)
+    window.desk.edit("Add track", lambda s: s.replace(tracks=(*s.tracks, track)))
+
+
+def test_a_track_is_heard_alone_and_nothing_of_the_session_changes(window, settled):
+    add_hum(window)
+    settled(window)
+    desk, changes = window.desk, window.desk.bench.changes
+    mix = compile_session(desk.session).mix.key
+    assert desk.player._versions[0].key == mix
+    click(window, "sounds.hear.alone")
+    settled(window)
+    assert desk.player._versions[0].key == compile_session(only(desk.session, "bass")).mix.key != mix
+    desk.select_track("hum")
+    settled(window)
+    assert desk.player._versions[0].key == compile_session(only(desk.session, "hum")).mix.key
+    assert desk.bench.changes == changes
+    window.show_stage("fit")  # where nothing says that the others are silent
+    settled(window)
+    assert desk.player._versions[0].key == mix
+
+
+def test_a_and_b_of_a_track_alone_are_equally_loud(window, settled):
+    add_hum(window)
+    softer = change_strip(window.desk.session, "bass", level_db=-9.0)
+    window.desk.bench.try_out(Trial(session=softer, title="Softer"))
+    settled(window)
+    in_mix = window.desk.match
+    click(window, "sounds.hear.alone")
+    settled(window)
+    alone = window.desk.match
+    assert alone.a_gain_db == pytest.approx(-9.0, abs=0.05)
+    assert in_mix.a_gain_db > -8.0  # the hum is as loud as before
+    assert (alone.a.lufs, alone.b.lufs) == (in_mix.a.lufs, in_mix.b.lufs)  # the numbers shown are the mix's
 
 
 def test_what_is_played_is_recorded(window, qtbot, settled):

@@ -22,6 +22,7 @@ from zygotone.app.audio import SimulatedOutput, Transport
 from zygotone.app.key_player import KeyPlayer
 from zygotone.app.work import Cancel, Worker
 from zygotone.dsp.levels import gain_to_db
+from zygotone.dsp.types import Stereo
 from zygotone.engine.graph import compile_session
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version
@@ -29,6 +30,7 @@ from zygotone.errors import ZygotoneError, one_line
 from zygotone.measure.loudness import integrated_lufs, true_peak
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.bench import Bench, LogEntry, Reading
+from zygotone.session.edits import only
 from zygotone.session.journal import end_journal, recover, write_journal
 from zygotone.session.models import Section, Session, walk
 from zygotone.session.project_file import Project, assets_needed, load_project, save_project
@@ -107,6 +109,7 @@ class Desk(QObject):
         self.device_id: str | None = None
         self.loop: tuple[str, ...] = (self._busiest_section(project.session).id,)
         self.heard = 0  # 0 is A, 1 is B
+        self.alone = False  # whether the selected track is heard alone
         self.match: Match | None = None
         self._live_numbers: tuple[dict[str, float], dict[str, float]] | None = None
         self.findings: tuple[Finding, ...] | None = None
@@ -289,9 +292,10 @@ class Desk(QObject):
     def _play_versions(self) -> None:
         """Hand the versions to the player; where a source has to be rendered first, in the background."""
         match = self.match
-        a = Version(self.bench.kept, match.a_gain_db if match else 0.0)
+        a = Version(self.as_heard(self.bench.kept), match.a_gain_db if match else 0.0)
         trial = self.bench.trial
-        b = Version(trial.session, match.b_gain_db if match and match.b else a.gain_db) if trial else None
+        b_gain_db = match.b_gain_db if match and match.b else a.gain_db
+        b = Version(self.as_heard(trial.session), b_gain_db) if trial else None
         player = self.player
         if player.set_versions(a, b, wait=False):
             return
@@ -300,6 +304,22 @@ class Desk(QObject):
             player.set_versions(a, b)
 
         self.play_worker.submit("play", prepare, lambda _: None, urgency=0)
+
+    def hear_alone(self, alone: bool) -> None:
+        """Hear the selected track alone, or in the mix; nothing of the session changes."""
+        if alone != self.alone:
+            self.alone = alone
+            self._on_other_heard()
+
+    def as_heard(self, session: Session) -> Session:
+        """A version as it is played: with the selected track alone, if wanted."""
+        known = {strip.id for strip in session.strips()} - {session.mix.id}
+        return only(session, self.track_id) if self.alone and self.track_id in known else session
+
+    def _on_other_heard(self) -> None:
+        self._play_versions()
+        self.heard_changed.emit()
+        self._edit_timer.start()  # what is heard is level-matched
 
     # --- selection -----------------------------------------------------------------------------------------
 
@@ -310,6 +330,8 @@ class Desk(QObject):
         chain = self.session.strip(track_id).chain
         self.device_id = chain[0].id if chain else None
         self.selection_changed.emit()
+        if self.alone:
+            self._on_other_heard()
 
     def select_device(self, device_id: str | None) -> None:
         if device_id != self.device_id:
@@ -425,11 +447,15 @@ class Desk(QObject):
         kept, trial = self.bench.kept, self.bench.trial
         section, span = self.section, self.loop_span()
         renderer = self.renderer
+        heard = [self.as_heard(session) for session in ([kept] if trial is None else [kept, trial.session])]
 
         def match(cancel: Cancel) -> Match:
-            def numbers(session: Session) -> MixNumbers:
+            def rendered(session: Session) -> Stereo:
                 graph = compile_session(session)
-                audio = renderer.take(graph, graph.mix, span, cancelled=cancel).audio
+                return renderer.take(graph, graph.mix, span, cancelled=cancel).audio
+
+            def numbers(session: Session) -> MixNumbers:
+                audio = rendered(session)
                 peak = float(gain_to_db(true_peak(audio, session.rate_hz)))
                 return MixNumbers(integrated_lufs(audio, session.rate_hz), peak)
 
@@ -437,7 +463,10 @@ class Desk(QObject):
             if trial is None:
                 return Match(a, None)
             b = numbers(trial.session)
-            gap = b.lufs - a.lufs if math.isfinite(b.lufs) and math.isfinite(a.lufs) else 0.0
+            before, after = a.lufs, b.lufs
+            if heard[0] is not kept:  # alone: then that is what has to be equally loud
+                before, after = (integrated_lufs(rendered(s), s.rate_hz) for s in heard)
+            gap = after - before if math.isfinite(after) and math.isfinite(before) else 0.0
             # The louder one comes down: nothing ever gets louder than its own version is.
             return Match(a, b, a_gain_db=min(0.0, gap), b_gain_db=min(0.0, -gap))
 

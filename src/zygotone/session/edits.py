@@ -85,6 +85,14 @@ def remove_track(session: Session, track_id: str) -> Session:
     return _tidy(_unkeyed(slim, track_id))
 
 
+def only(session: Session, strip_id: str) -> Session:
+    """With one strip heard alone on its way to the mix, returns that it feeds included, whatever was muted or on solo."""
+    return session.replace(
+        tracks=tuple(t.replace(solo=t.id == strip_id, mute=False) for t in session.tracks),
+        buses=tuple(b.replace(solo=b.id == strip_id, mute=False) for b in session.buses),
+    )
+
+
 def _unkeyed(session: Session, strip_id: str) -> Session:
     """No device listens to ``strip_id`` any more."""
 

@@ -22,7 +22,7 @@ from zygotone.app.stages.sounds.panel import Panel
 from zygotone.app.stages.sounds.routes import RoutesPanel
 from zygotone.app.stages.sounds.source import SourcePanel
 from zygotone.app.stages.sounds.zones import ZonesPanel
-from zygotone.app.widgets.basic import button, column, label, row
+from zygotone.app.widgets.basic import button, column, label, restyle, row
 from zygotone.app.widgets.layer_map import LayerMap
 from zygotone.app.widgets.piano import Piano
 from zygotone.errors import ZygotoneError
@@ -77,6 +77,11 @@ class SoundsStage(QWidget):
             "Routes": RoutesPanel(self), "Zones": ZonesPanel(self), "Chain": ChainPanel(self), "Moves": MovesPanel(self),
             "Notes": NotesPanel(self),
         }  # fmt: skip
+        self._hear = label("hear", "soft")
+        self._hear_buttons = {
+            False: button("In the mix", "sounds.hear.mix", lambda: desk.hear_alone(False), tip="Hear the whole song"),
+            True: button("Alone", "sounds.hear.alone", lambda: desk.hear_alone(True), tip="Hear this track alone: its phrase, its chain, its returns"),
+        }  # fmt: skip
         self._tabs = row(spacing=4)
         self._tab_buttons = {
             name: button(name, f"sounds.tab.{name.lower()}", lambda n=name: self.show_tab(n)) for name in self._panels
@@ -97,7 +102,7 @@ class SoundsStage(QWidget):
         inner = QWidget()
         inner.setLayout(
             column(
-                row(self.title, self.told, 1, spacing=10), self.empty, row(self.new_button, 1), self.top, self.map, self._tabs,
+                row(self.title, self.told, 1, self._hear, *self._hear_buttons.values(), spacing=8), self.empty, row(self.new_button, 1), self.top, self.map, self._tabs,
                 self.no_layer, *self._panels.values(), 1, spacing=7, margins=(16, 10, 10, 6),
             )
         )  # fmt: skip
@@ -106,7 +111,7 @@ class SoundsStage(QWidget):
         self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.scroll.setWidget(inner)
         self.setLayout(column(self.scroll, self.piano, spacing=0))
-        for signal in (desk.session_changed, desk.selection_changed, desk.loop_changed):
+        for signal in (desk.session_changed, desk.selection_changed, desk.loop_changed, desk.heard_changed):
             signal.connect(self.show_all)
         self.show_all()
 
@@ -156,9 +161,11 @@ class SoundsStage(QWidget):
         self.new_button.setVisible(not has)
         for name, each in self._tab_buttons.items():
             each.setVisible(has and (layer is not None or name == "Notes"))
-            each.setProperty("kind", "chosen" if name == self.tab else "")
-            each.style().unpolish(each)
-            each.style().polish(each)
+            restyle(each, kind="chosen" if name == self.tab else "")
+        self._hear.setVisible(has)
+        for alone, each in self._hear_buttons.items():
+            each.setVisible(has)
+            restyle(each, kind="chosen" if alone == self.desk.alone else "")
         if source is None or track is None:
             self.told.setText("")
             self.no_layer.hide()
@@ -327,6 +334,10 @@ class SoundsStage(QWidget):
                 self.desk.message.emit(str(error))
 
     # --- measuring -----------------------------------------------------------------------------------------
+
+    def hideEvent(self, event) -> None:
+        super().hideEvent(event)
+        self.desk.hear_alone(False)  # elsewhere nothing says that the others are silent
 
     def showEvent(self, event) -> None:
         super().showEvent(event)

@@ -235,6 +235,7 @@ class Desk(QObject):
         return [value] if isinstance(value, str) else list(value)
 
     def close(self) -> None:
+        self.alone = False  # nothing is begun anew as the stage goes
         self._edit_timer.stop()
         self._journal_timer.stop()
         if self.transport is not None:

@@ -337,7 +337,8 @@ class SoundsStage(QWidget):
 
     def hideEvent(self, event) -> None:
         super().hideEvent(event)
-        self.desk.hear_alone(False)  # elsewhere nothing says that the others are silent
+        if not event.spontaneous():  # which it is where the window is only put away
+            self.desk.hear_alone(False)  # elsewhere nothing says that the others are silent
 
     def showEvent(self, event) -> None:
         super().showEvent(event)

@@ -17,7 +17,7 @@ from pydantic import Field, field_validator, model_validator
 from zygotone.errors import ParameterError
 from zygotone.session.automation import DrawnPoint
 from zygotone.session.kinds import Device, Sound, file_names, moving_params, walk
-from zygotone.session.params import Param, at_start, frequency, level, number, share, whole
+from zygotone.session.params import Param, at_start, frequency, level, nearest, number, share, whole
 from zygotone.session.paths import read_path, write_path
 from zygotone.session.value import Id, Name, Value
 
@@ -219,8 +219,8 @@ class Layer(Value):
         params = layer_params(self)
         for route in self.routes:
             if route.target not in params:
-                known = ", ".join(params)
-                raise ParameterError(f"layer {self.name!r} cannot move {route.target!r}; it can move {known}")
+                meant = nearest(route.target, params, "it can move")
+                raise ParameterError(f"layer {self.name!r} cannot move {route.target!r}{meant}")
         return self
 
 

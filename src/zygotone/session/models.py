@@ -35,7 +35,7 @@ from zygotone.session.kinds import branches as branches
 from zygotone.session.kinds import continuous_params as continuous_params
 from zygotone.session.kinds import file_names as file_names
 from zygotone.session.kinds import walk as walk
-from zygotone.session.params import Param, level, number
+from zygotone.session.params import Param, level, nearest, number
 from zygotone.session.value import Id, Name, Value
 
 SAMPLE_RATES = (44100, 48000, 88200, 96000)
@@ -316,8 +316,9 @@ class Session(Value):
             params = {p.name: p for p in (LEVEL, PAN)}
             params |= {f"send.{send.to}": SEND for send in strip.sends}
         if lane.param not in params:
-            known = ", ".join(params) or "nothing"
-            raise ParameterError(f"{where} cannot move {lane.param!r}; there it can move {known}")
+            raise ParameterError(
+                f"{where} cannot move {lane.param!r}{nearest(lane.param, params, 'there it can move')}"
+            )
         return params[lane.param]
 
     def strips(self) -> tuple[Strip, ...]:

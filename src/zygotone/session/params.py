@@ -275,6 +275,12 @@ def defaults(params: Iterable[Param]) -> Values:
     return Values((p.name, p.default) for p in params)
 
 
+def nearest(name: str, known: Iterable[str], otherwise: str) -> str:
+    """The end of a refusal: the known name that was likely meant, else ``otherwise`` and all of them."""
+    near = difflib.get_close_matches(name, sorted(known), n=1, cutoff=0.3)
+    return f"; did you mean {near[0]}?" if near else f"; {otherwise} {', '.join(sorted(known)) or 'nothing'}"
+
+
 def check_values(params: tuple[Param, ...], given: Any, place: str) -> Values:
     """All parameters of a device or list entry, omitted ones at their default, unknown ones refused by name."""
     if not isinstance(given, Mapping):
@@ -282,9 +288,7 @@ def check_values(params: tuple[Param, ...], given: Any, place: str) -> Values:
     known = {p.name for p in params}
     for name in given:
         if name not in known:
-            near = difflib.get_close_matches(str(name), sorted(known), n=1, cutoff=0.3)
-            hint = f"; did you mean {near[0]}?" if near else f"; it takes {', '.join(sorted(known))}"
-            raise ParameterError(f"{place} has no parameter {name!r}{hint}")
+            raise ParameterError(f"{place} has no parameter {name!r}{nearest(str(name), known, 'it takes')}")
     return Values((p.name, p.check(given[p.name], place) if p.name in given else p.default) for p in params)
 
 

@@ -26,7 +26,8 @@ def read_path(node: Value | Values, path: str) -> Any:
 
 def write_path(node: _Node, path: str, value: Any) -> _Node:
     """``node`` with another value there; it shares everything else."""
-    return _written(node, path.split("."), value)  # type: ignore[no-any-return]
+    made: _Node = _written(node, path.split("."), value)
+    return made
 
 
 def _step(node: Any, part: str) -> Any:

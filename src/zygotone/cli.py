@@ -60,7 +60,7 @@ def new(
     role: Annotated[list[str], typer.Option("--role", metavar="NAME=ROLE", help="What a stem is.")] = [],  # noqa: B006
     seat: Annotated[list[str], typer.Option("--seat", metavar="NAME=N", help="A stem's priority, 1 first.")] = [],  # noqa: B006
     tempo: Annotated[float, typer.Option("--tempo", min=20, max=400, help="BPM.")] = 120.0,
-    key: Annotated[str, typer.Option("--key", help="Such as F#m.")] = "C major",
+    key: Annotated[str, typer.Option("--key", help="Such as F#m; without it nothing is judged against a key.")] = "",
 ) -> None:
     """Make a project from stems."""
     from zygotone.advise.new_project import project_from_stems

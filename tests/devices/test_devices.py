@@ -11,7 +11,6 @@ from zygotone.devices.pan import pan_gains
 from zygotone.dsp.dynamics import Level
 from zygotone.dsp.shaping import CURVES
 from zygotone.engine.chains import process_chain
-from zygotone.measure.loudness import integrated_lufs
 from zygotone.measure.stereo import side_share
 from zygotone.session.models import Device
 
@@ -204,14 +203,6 @@ def test_more_oversampling_never_means_more_aliases():
         freqs = np.fft.rfftfreq(len(y), 1 / RATE)
         worst.append(spectrum[np.abs(freqs - np.round(freqs / 1245.0) * 1245.0) > 12].max())
     assert worst == sorted(worst, reverse=True)
-
-
-@pytest.mark.parametrize("curve", CURVES)
-def test_level_match_keeps_the_loudness(curve):
-    x = noise(8.0, level=0.12)
-    y = process_chain(x, [device("saturation", curve=curve, drive_db=15.0)], RATE)
-    gap = integrated_lufs(y[:, RATE:], RATE) - integrated_lufs(x[:, RATE:], RATE)
-    assert abs(gap) < 1.0  # the whole-catalogue issue asks for 0.2 LU; see docs/devices.md
 
 
 def test_what_is_left_clean_stays_clean():

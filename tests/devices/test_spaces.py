@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from tests.devices import walking
 from tests.signals import RATE, noise, sine
 from zygotone.devices import Host, make_processor
 from zygotone.devices.reverb import impulse_response
@@ -188,6 +189,91 @@ def test_the_wet_signal_is_about_as_loud_as_the_dry_one():
         for decay_s in (0.4, 2.5):
             y = process_chain(x, [device("reverb", space=space, decay_s=decay_s, damping_hz=20000.0)], RATE)
             assert abs(20 * np.log10(np.std(y[:, 3 * RATE : 4 * RATE]) / np.std(x))) < 4.0, (space, decay_s)
+
+
+@pytest.mark.parametrize("size", [0.0, 0.5, 1.0])
+def test_a_plate_is_dense_within_15_ms(size):
+    one = device("reverb", space="plate", size=size, predelay=0.0)
+    for side in impulse_response(one.params, 0.3, RATE):
+        at, density = echo_density(side, RATE)
+        assert at[np.argmax(density > 0.9)] <= 0.0151
+        assert np.min(density[(at > 0.02) & (at < 0.25)]) > 0.8
+
+
+def test_a_plate_carries_high_frequencies_faster():
+    from scipy.signal import butter, sosfiltfilt
+
+    response = impulse_response(device("reverb", space="plate", predelay=0.0).params, 0.2, RATE)[0]
+
+    def first_ms(low: float, high: float) -> float:
+        band = np.abs(sosfiltfilt(butter(2, [low, high], "bandpass", fs=RATE, output="sos"), response))
+        return 1000.0 * float(np.argmax(np.cumsum(band**2) > 0.003 * np.sum(band**2))) / RATE
+
+    assert first_ms(300.0, 800.0) > first_ms(6000.0, 12000.0) + 2.0
+
+
+@pytest.mark.parametrize("space", ["room", "hall", "plate"])
+@pytest.mark.parametrize("decay_s", [0.5, 1.8, 8.0])
+def test_size_is_heard_at_any_decay(space, decay_s):
+    """A larger space answers later, and has less echoes in the same time."""
+
+    def early_share(size: float) -> float:
+        r = impulse_response(device("reverb", space=space, decay_s=decay_s, size=size, predelay=0.0).params, 0.4, RATE)
+        return float(np.sum(r[:, : RATE // 50] ** 2) / np.sum(r**2))
+
+    small, middle, large = (early_share(size) for size in (0.0, 0.5, 1.0))
+    assert small > 1.15 * middle > 1.3 * large
+
+
+@pytest.mark.parametrize("space", ["room", "hall"])
+def test_first_reflections_follow_the_size(space):
+    def first_ms(size: float) -> float:
+        r = impulse_response(device("reverb", space=space, size=size, predelay=0.0, decay_s=2.0).params, 0.2, RATE)[0]
+        return 1000.0 * float(np.argmax(np.abs(r) > 1e-4)) / RATE
+
+    assert first_ms(0.5) == pytest.approx(2.0 * first_ms(0.0), rel=0.02)
+    assert first_ms(1.0) == pytest.approx(4.0 * first_ms(0.0), rel=0.02)
+
+
+@pytest.mark.parametrize("space", ["room", "hall", "plate"])
+def test_dc_does_not_pile_up(space):
+    x = 0.2 + noise(3.0, level=0.001)
+    y = process_chain(x, [device("reverb", space=space, decay_s=10.0)], RATE)[:, RATE : 3 * RATE]
+    assert abs(float(y.mean())) < 1e-3
+
+
+def test_one_side_spreads_in_the_nonlinear_space():
+    x = noise(2.0)
+    x[1] = 0.0
+    y = process_chain(x, [device("reverb", space="nonlinear", decay_s=0.4)], RATE)[:, RATE : 2 * RATE]
+    left, right = np.std(y, axis=1)
+    assert abs(20 * np.log10(left / right)) < 1.0
+    assert abs(np.corrcoef(y)[0, 1]) < 0.2
+
+
+@pytest.mark.parametrize("space", ["room", "hall", "plate"])
+@pytest.mark.parametrize(
+    ("path", "low", "high"),
+    [("decay_s", 0.8, 3.0), ("size", 0.2, 0.8), ("damping_hz", 2000.0, 12000.0), ("motion", 0.0, 1.0), ("low_cut_hz", 20.0, 500.0), ("predelay", 0.0, 60.0)],
+)  # fmt: skip
+def test_a_tail_outlives_every_move(space, path, low, high):
+    """Within 1 dB of either settled tail, or between them, from the move on."""
+    x = np.concatenate([noise(0.5, level=0.2), np.zeros((2, 3 * RATE // 2))], axis=1)
+    one = device("reverb", space=space, decay_s=1.5)
+
+    def levels_db(runner) -> np.ndarray:
+        power = np.mean(walking.run(runner, x) ** 2, axis=0)
+        return 10.0 * np.log10(power[: len(power) // 2400 * 2400].reshape(-1, 2400).mean(axis=1) + 1e-20)
+
+    for before, after in ((low, high), (high, low)):
+        settled = [
+            levels_db(walking.still(one.replace(params=one.params.replace(**{path: v})))) for v in (before, after)
+        ]
+        moved = levels_db(walking.moving(one, path, [(0.0, before), (0.8, after)], steps=True))
+        upper, lower = np.maximum(*settled), np.minimum(*settled)
+        span = slice(15, 32)  # 0.75 to 1.6 s
+        assert np.all((moved < upper + 1.0)[span])
+        assert np.all((moved > lower - 1.0)[span])
 
 
 # --- moving delays ------------------------------------------------------------------------------------------------

@@ -215,7 +215,9 @@ def test_a_level_moves_from_frame_to_frame(pair):
     t = np.arange(RATE) / RATE
     loud = np.abs(x[0, :RATE]) > 0.05
     gain = 20 * np.log10(np.abs(y[0, :RATE][loud] / x[0, :RATE][loud]))
-    np.testing.assert_allclose(gain, (-40.0 + 40.0 * t)[loud], atol=1e-6)
+    # But for the ends, where its corners are rounded; the mean of a straight line in dB lies a little over it.
+    inside = (t[loud] > 0.02) & (t[loud] < 0.98)
+    np.testing.assert_allclose(gain[inside], (-40.0 + 40.0 * t)[loud][inside], atol=1e-3)
 
 
 def test_a_lane_plays_in_its_section_only(tmp_path):

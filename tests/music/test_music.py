@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zygotone.errors import ParameterError
-from zygotone.music.keys import interval, nearest_in_key, parse_key
+from zygotone.music.keys import interval, interval_above, nearest_in_key, parse_key
 from zygotone.music.pitch import hz_to_midi, midi_to_hz, midi_to_note, name_pitch, note_to_midi, parse_hz
 from zygotone.music.tempo import (
     COMMON_NOTE_VALUES,
@@ -114,3 +114,11 @@ def test_the_nearest_consonant_pitch_is_in_the_key_and_near():
     tuned = nearest_in_key(tritone, parse_key("F#m"))
     assert name_pitch(tuned).note in ("C♯7", "B6")
     assert interval(midi_to_hz(note_to_midi("F#1")), tuned).consonance >= 0.6
+
+
+@pytest.mark.parametrize(
+    ("tonic", "hz", "name"),
+    [(0, 34.65, "minor second"), (0, 277.18, "minor second"), (0, 123.47, "major seventh"), (6, 4186.0, "tritone"), (9, 27.4, "unison"), (9, 1318.5, "fifth")],
+)  # fmt: skip
+def test_intervals_from_the_tonic_do_not_depend_on_the_octave(tonic, hz, name):
+    assert interval_above(tonic, hz).name == name

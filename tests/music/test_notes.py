@@ -3,6 +3,7 @@
 import itertools
 
 import mido
+import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -203,3 +204,40 @@ def test_files_that_lie_are_refused(tmp_path, data, why):
     (tmp_path / "x.mid").write_bytes(data)
     with pytest.raises(BadFileError, match=why):
         read_midi(tmp_path / "x.mid")
+
+
+def test_wholly_quantized_notes_are_on_the_grid_as_they_sound():
+    note = NoteEvent(1.1, 0.5, 60, nudge_ms=14.0)
+    (on,) = quantized([note], 0.25)
+    assert (on.start_beat, on.nudge_ms) == (1.0, 0.0)
+    (half,) = quantized([note], 0.25, strength=0.5)
+    assert half.start_beat == pytest.approx(1.05)
+    assert half.nudge_ms == pytest.approx(7.0)
+
+
+def test_a_strummed_chord_is_strummed_anew_and_not_further():
+    chord = [NoteEvent(0.0, 1.0, p, nudge_ms=3.0) for p in (48, 52, 55, 60)]
+    once = strummed(chord, 24.0)
+    assert strummed(once, 24.0) == once
+    assert sorted(n.nudge_ms for n in once) == pytest.approx([-21.0, -13.0, -5.0, 3.0])
+    assert [n.nudge_ms for n in strummed(once, 24.0, upward=False)] == pytest.approx([3.0, -5.0, -13.0, -21.0])
+
+
+@pytest.mark.parametrize("beats", [4.0, 6.0, 7.0, 8.0, 12.0, 16.0, 32.0])
+@pytest.mark.parametrize("steps", [(0.5, 0.25, 0.125), (1.0, 0.5, 0.25, 0.125), (0.5, 0.25)])
+def test_every_stroke_of_a_roll_lies_on_its_grid(beats, steps):
+    """Bars of 4/4 and others: strokes are on the lines of their own step, close up, and fill the whole of it."""
+    roll = accelerating_roll(beats=beats, pitch=60, steps_beats=steps)
+    starts = np.array([n.start_beat for n in roll])
+    apart = np.array([n.length_beats / 0.9 for n in roll])
+    np.testing.assert_allclose(starts / apart, np.round(starts / apart), atol=1e-9)
+    np.testing.assert_allclose(np.diff(starts), apart[:-1], atol=1e-9)
+    assert starts[-1] + apart[-1] == pytest.approx(beats)
+    assert set(np.round(apart, 6)) == set(np.round(steps, 6))
+
+
+def test_nudges_are_in_what_is_written(tmp_path):
+    notes = [NoteEvent(1.0, 0.5, 60, nudge_ms=20.0), NoteEvent(2.0, 0.5, 62, nudge_ms=-20.0)]
+    write_midi(tmp_path / "x.mid", [("x", notes)], tempo_bpm=120.0)
+    starts = [n.start_beat for n in read_midi(tmp_path / "x.mid").notes]
+    assert starts == pytest.approx([1.04, 1.96], abs=1e-3)

@@ -284,7 +284,7 @@ def test_a_sample_follows_the_note_and_closes_when_read_fast():
 def test_a_loop_goes_on_and_a_reversed_sample_runs_backwards():
     ramp = np.linspace(0.0, 1.0, RATE // 2)
     audio = np.stack([ramp, ramp])
-    back = play("sample", 440.0, 0.4, clip=lambda name: audio, files=["x"], root_hz=440.0, play="backwards")
+    back = play("sample", 440.0, 0.4, clip=lambda name: audio, files=["x"], root_hz=440.0, backwards=True)
     assert back[1000] > back[10000] > back[19000]
     tone = np.sin(2 * np.pi * 100.0 * np.arange(RATE // 2) / RATE)
     looped = play(

@@ -25,7 +25,7 @@ from zygotone.measure.loudness import integrated_lufs
 from zygotone.measure.masking import HIDDEN, excitation, hidden_share
 from zygotone.measure.pitch import fundamental_hz
 from zygotone.measure.stereo import side_share
-from zygotone.music.keys import interval, nearest_in_key
+from zygotone.music.keys import interval_above, nearest_in_key
 from zygotone.music.pitch import name_pitch
 from zygotone.session.bench import Reading
 from zygotone.session.edits import change_layer, layer_of, make_id
@@ -488,8 +488,10 @@ def _fix_build_up(context: Context, finding: Finding) -> tuple[Fix, ...]:
 
 
 def _find_off_key(context: Context) -> list[Finding]:
-    found = []
+    found: list[Finding] = []
     key, a4 = context.session.song.parsed_key, context.session.song.a4_hz
+    if key is None:
+        return found
     for track, source in _instruments(context):
         if track.role not in ("kick", "snare", "hats", "percussion"):
             continue
@@ -501,8 +503,7 @@ def _find_off_key(context: Context) -> list[Finding]:
                 continue
             wanted = nearest_in_key(hz, key, a4_hz=a4)
             off = 1200.0 * math.log2(hz / wanted)
-            tonic_hz = a4 * 2.0 ** ((key.tonic + 60 - 69) / 12.0)
-            step = interval(tonic_hz, hz)
+            step = interval_above(key.tonic, hz, a4_hz=a4)
             if abs(off) < OFF_CENTS or step.semitones % 12 not in (1, 6, 11):
                 continue
             found.append(
@@ -536,10 +537,10 @@ def _drum_hz(layer: Layer, audio: Stereo, rate_hz: int) -> float:
 
 def _off_key(context: Context, track: str, layers: tuple[str, ...]) -> float:
     layer, song = layer_of(context.session, track, layers[0]), context.session.song
-    hz = _drum_hz(layer, context.layer(track, layer.id), context.rate_hz)
-    if not math.isfinite(hz):
+    hz, key = _drum_hz(layer, context.layer(track, layer.id), context.rate_hz), song.parsed_key
+    if not math.isfinite(hz) or key is None:
         return math.nan
-    return abs(1200.0 * math.log2(hz / nearest_in_key(hz, song.parsed_key, a4_hz=song.a4_hz)))
+    return abs(1200.0 * math.log2(hz / nearest_in_key(hz, key, a4_hz=song.a4_hz)))
 
 
 _OFF_KEY = _Judge("cents_off", "Away from the nearest consonant", "cents", _off_key)

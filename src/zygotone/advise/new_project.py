@@ -90,7 +90,7 @@ def project_from_stems(
     roles: Mapping[str, Role] | None = None,
     seats: Mapping[str, int] | None = None,
     tempo_bpm: float = 120.0,
-    key: str = "C major",
+    key: str = "",
     title: str = "Untitled",
     progress: Callable[[float, str], None] = lambda share, name: None,
 ) -> Project:

@@ -137,7 +137,7 @@ class Header(QFrame):
             saved = "saved" if minutes < 1 else f"saved {minutes} min ago"
         self.saved.setText(saved)
         self.tempo.setText(f"{song.tempo_bpm:g} BPM")
-        self.key.setText(f"{song.key} · {song.beats_per_bar}/{song.beat_unit}")
+        self.key.setText(f"{song.key or 'no key'} · {song.beats_per_bar}/{song.beat_unit}")
         match, trial = desk.match, desk.bench.trial
         numbers = None if match is None else (match.b if desk.heard == 1 and match.b is not None else match.a)
         self.lufs.setText(

@@ -39,6 +39,11 @@ class Processor(Memory):
     latency = 0  # frames
     gain_db: FloatArray | None = None  # for devices whose gain moves: the gain over the last block, shape (n,)
     tail_s = 0.0  # how long it rings on after its input, to −60 dB
+    # For devices whose memory is made of their input of late (filters): how much of it brings one up to date that goes on with
+    # other parameters.
+    settle_s = 0.0
+    # Cycles to be added to position·rate, where the rate has moved on the way here.
+    turns = 0.0
     position = 0  # frame of the song that the next input frame belongs to; set before each block
 
     def __init__(self, params: Values, host: Host) -> None:
@@ -48,12 +53,10 @@ class Processor(Memory):
         """x and the result (2, n); x is not written to."""
         raise NotImplementedError
 
-    def retune(self, params: Values, host: Host) -> None:
-        """Go on with other parameters, keeping the memory. None that decides the latency may differ."""
-        fresh = type(self)(params, host)
-        fresh.adopt(self)
-        fresh.position = self.position
-        self.__dict__ = fresh.__dict__
+    def settle(self, x: Stereo, key: Stereo | None, position: int) -> None:
+        """Hear what came before ``position``, so as to go on from there as one that had always been there. x (2, n)."""
+        self.position = position - x.shape[1]
+        self.process(x, key)
 
 
 _MAKERS: dict[str, Callable[[Values, Host], Processor]] = {}

@@ -26,6 +26,8 @@ KIND = Kind(
 
 @device(KIND)
 class BitReducer(Processor):
+    remembers = ("_held_state",)
+
     def __init__(self, params: Values, host: Host) -> None:
         self._params = params
         self._steps = 0.0 if params["bits"] >= 24.0 else 2.0 ** (params["bits"] - 1.0)

@@ -11,7 +11,7 @@ import numpy as np
 from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.dynamics import Level, apply_gain_db, compress, static_curve
-from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass_sos
+from zygotone.dsp.filters import Cuts
 from zygotone.dsp.levels import seconds_to_frames, smoothing
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
@@ -29,7 +29,7 @@ KIND = Kind(
         number("attack_ms", "Attack", "ms", 0.05, 300.0, 10.0, "Time to 63 % of the reduction.", scale="log"),
         number("release_ms", "Release", "ms", 5.0, 3000.0, 120.0, "Time to 63 % of the way back.", scale="log"),
         choice("detector", "Detector", ("peak", "rms"), "peak", "What counts as level: the peak or the power.", ("peak", "RMS")),
-        number("lookahead_ms", "Lookahead", "ms", 0.0, 20.0, 0.0, "Hears the signal this much before it acts on it."),
+        number("lookahead_ms", "Lookahead", "ms", 0.0, 20.0, 0.0, "Hears the signal this much before it acts on it.", fixed=True),
         level("range_db", "Range", 0.0, 60.0, 60.0, "The most it ever turns down."),
         level("makeup_db", "Make-up", -24.0, 24.0, 0.0, "Level after the reduction."),
         frequency("key_low_cut_hz", "Key low cut", 20.0, "The detector does not hear below this; 20 Hz is off.", high=2000.0),
@@ -49,6 +49,8 @@ def transfer_db(params: Values, level_db: FloatArray) -> FloatArray:
 
 @device(KIND)
 class Compressor(Processor):
+    remembers = ("_reduction_state",)
+
     def __init__(self, params: Values, host: Host) -> None:
         rate_hz = host.rate_hz
         self._params = params
@@ -56,26 +58,18 @@ class Compressor(Processor):
         # One detector for both sides; where they are not wholly linked, one for each besides.
         self._linked = params["link_pct"] >= 100.0
         self._levels = [
-            Level(params["detector"], attack_s=attack_s, release_s=release_s, sample_rate_hz=rate_hz)
-            for _ in range(1 if self._linked else 3)
+            Level(params["detector"], attack_s=attack_s, release_s=release_s, sample_rate_hz=rate_hz) for _ in range(3)
         ]
         self._attack = smoothing(attack_s, sample_rate_hz=rate_hz)
         self._release = smoothing(self._levels[0].release_s, sample_rate_hz=rate_hz)
-        filters = []
-        if params["key_low_cut_hz"] > 20.0:
-            filters.append(highpass_sos(params["key_low_cut_hz"], BUTTERWORTH_Q, sample_rate_hz=rate_hz))
-        if params["key_high_cut_hz"] < 20000.0:
-            filters.append(lowpass_sos(params["key_high_cut_hz"], BUTTERWORTH_Q, sample_rate_hz=rate_hz))
-        self._key_filter = SosStereo(np.array(filters)) if filters else None
+        self._key_filter = Cuts(params["key_low_cut_hz"], params["key_high_cut_hz"], rate_hz)
         self.latency = seconds_to_frames(params["lookahead_ms"] * 1e-3, sample_rate_hz=rate_hz)
         self._delay = DelayLine(self.latency)
         self._reduction_state = np.zeros((2, 1))
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         p = self._params
-        heard = x if key is None else key
-        if self._key_filter is not None:
-            heard = self._key_filter.process(heard)
+        heard = self._key_filter.process(x if key is None else key)
         both = self._levels[0].process(heard)
         late = self._delay.process(x)
         y = np.empty_like(x)

@@ -30,6 +30,9 @@ _ATTACK_S, _RELEASE_S = 0.0008, 0.05
 
 @device(KIND)
 class Deesser(Processor):
+    settle_s = 0.03
+    remembers = ("_gain_state", "_shelf_state")
+
     def __init__(self, params: Values, host: Host) -> None:
         rate = host.rate_hz
         self._params = params

@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from zygotone.devices.base import Host, Processor, device
-from zygotone.dsp.filters import BUTTERWORTH_Q, highpass_sos, lowpass_sos
+from zygotone.dsp.filters import Cuts
 from zygotone.dsp.lines import echoes
 from zygotone.dsp.types import Stereo
 from zygotone.session.catalogue import Kind
@@ -33,12 +33,14 @@ KIND = Kind(
     ),
 )  # fmt: skip
 
-_FADE_S = 0.03
+_FADE_S, _MOVE_S = 0.03, 0.013
 _GLIDE_S = 0.12
 
 
 @device(KIND)
 class Delay(Processor):
+    remembers = ("_ring_state", "_place_state", "_loop_state", "_memory_state")
+
     def __init__(self, params: Values, host: Host) -> None:
         rate = host.rate_hz
         self._params = params
@@ -47,27 +49,25 @@ class Delay(Processor):
         self._target = float(max(2, round(time_ms * 1e-3 * rate)))
         rounds = 1.0 + math.log(1e-3) / math.log(max(1e-3, params["feedback"])) if params["feedback"] > 0.0 else 1.0
         self.tail_s = time_ms * 1e-3 * rounds
-        filters = []
-        if params["low_cut_hz"] > 20.0:
-            filters.append(highpass_sos(params["low_cut_hz"], BUTTERWORTH_Q, sample_rate_hz=rate))
-        if params["high_cut_hz"] < 20000.0:
-            filters.append(lowpass_sos(params["high_cut_hz"], BUTTERWORTH_Q, sample_rate_hz=rate))
-        self._filters = np.array(filters).reshape(-1, 6)
+        cuts = Cuts(params["low_cut_hz"], params["high_cut_hz"], rate)
+        self._loop = np.concatenate([[params["feedback"]], cuts.sos.reshape(-1)])
+        self._loop_state = np.zeros((2, len(self._loop)))
         self._glide = 0.0
         if params["on_change"] == "glide":
             self._glide = 1.0 - math.exp(-1.0 / (_GLIDE_S * rate))
         self._fade = round(_FADE_S * rate)
+        self._move = round(_MOVE_S * rate)
         self._drive = 10.0 ** (params["drive_db"] / 20.0) if params["drive_db"] > 0.0 else 0.0
         self._ring_state = np.zeros((2, round(_LONGEST_MS * 1e-3 * rate) + 8))
-        self._place_state = np.array([0.0, -1.0, 0.0, 0.0])
-        self._memory_state = np.zeros((2, len(filters), 2))
+        self._place_state = np.array([0.0, -1.0, 0.0, 0.0, 0.0])
+        self._memory_state = np.zeros((2, 2, 2, 2))
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         p = self._params
         y = np.empty_like(x)
         echoes(
-            x, self._ring_state, self._place_state, self._filters, self._memory_state, self._target,
-            p["mode"] == "ping_pong", self._glide, self._fade, p["feedback"], self._drive, y,
+            x, self._ring_state, self._place_state, self._loop_state, self._memory_state, self._target, self._loop,
+            p["mode"] == "ping_pong", self._glide, self._fade, self._move, self._drive, y,
         )  # fmt: skip
         width = p["spread_pct"] / 100.0
         if width < 1.0:

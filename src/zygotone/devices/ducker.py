@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from zygotone.devices.base import Host, Processor, device
-from zygotone.dsp.dynamics import apply_gain_db, duck_curve, find_hits
+from zygotone.dsp.dynamics import apply_gain_db, duck_curve
 from zygotone.dsp.levels import smoothing
+from zygotone.dsp.onsets import Onsets
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 from zygotone.music.tempo import note_value_to_seconds
 from zygotone.session.catalogue import Kind
@@ -27,7 +28,7 @@ KIND = Kind(
     takes_key=True,
     params=(
         choice("trigger", "Trigger", ("key", "grid"), "key", "What sets it off: hits of the key, or the tempo.", ("hits of the key", "the tempo")),
-        note_time("step", "Step", "ms", 20.0, 10000.0, "1/4", "With the tempo: how often, counted from the start of the song."),
+        note_time("step", "Step", "ms", 20.0, 10000.0, "1/4", "With the tempo: how often, counted from the start of the song.", fixed=True),
         level("depth_db", "Depth", -60.0, 0.0, -9.0, "How far down a curve of depth 1 goes."),
         number("length_ms", "Length", "ms", 10.0, 4000.0, 260.0, "How long the whole curve takes.", scale="log"),
         Param(name="points", label="Curve", type="list", items=POINT, max_items=64, default=USUAL_POINTS, help="The curve, drawn as points joined by straight lines."),
@@ -47,6 +48,8 @@ def curve_of(params: Values, at: FloatArray) -> FloatArray:
 
 @device(KIND)
 class Ducker(Processor):
+    remembers = ("_duck_state",)
+
     def __init__(self, params: Values, host: Host) -> None:
         rate = host.rate_hz
         self._params = params
@@ -57,7 +60,7 @@ class Ducker(Processor):
         step = params["step"]
         self._step = (note_value_to_seconds(step, bpm=host.bpm) if isinstance(step, str) else step * 1e-3) * rate
         self._rate = rate
-        self._hit_state = np.zeros(8)
+        self._onsets = Onsets(rate)
         # Frames since the last hit, beyond the curve at first; gain now.
         self._duck_state = np.array([1e9, 0.0])
 
@@ -66,8 +69,7 @@ class Ducker(Processor):
         if self._params["trigger"] == "grid":
             marks = self._beats(n)
         else:
-            marks = np.zeros(n, dtype=np.int64)
-            find_hits(x if key is None else key, float(self._rate), self._hit_state, marks)
+            marks = self._onsets.process(x if key is None else key)
         gain_db = np.empty(n)
         duck_curve(marks, self._curve, self._settle, self._duck_state, gain_db)
         self.gain_db = gain_db

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 
 from zygotone.devices.base import Host, Processor, device
-from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, butterworth_qs, sos_mono
+from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, butterworth_qs, moved_poles, sos_mono
 from zygotone.dsp.matched import AnalogSection, matched_sections
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, Stereo
@@ -30,6 +31,7 @@ KIND = Kind(
     kind="eq",
     title="EQ",
     summary="Up to twelve bands; follows the analog curve up to the top of hearing.",
+    usual={"bands": [{"freq_hz": 250.0}]},
     params=(Param(name="bands", label="Bands", type="list", default=(), items=BAND, max_items=12, help="The bands."),),
 )
 
@@ -97,9 +99,17 @@ def response_db(params: Values, freqs_hz: FloatArray, *, channel: str = "stereo"
 class _SideOrMid(Memory):
     """Sections on the mid or the side alone: what they change is added back to both channels."""
 
+    remembers = ("state",)
+
     def __init__(self, sos: FloatArray, side: bool) -> None:
         self.sos, self._sign = sos, -1.0 if side else 1.0
         self.state = np.zeros((len(sos), 2))
+
+    def adopt(self, older: Any) -> bool:
+        whole = super().adopt(older)
+        if whole:
+            self.state[moved_poles(self.sos, older.sos)] = 0.0
+        return whole
 
     def process(self, x: Stereo) -> Stereo:
         part = 0.5 * (x[0] + self._sign * x[1])
@@ -111,6 +121,8 @@ class _SideOrMid(Memory):
 
 @device(KIND)
 class Eq(Processor):
+    settle_s = 0.08
+
     def __init__(self, params: Values, host: Host) -> None:
         rate_hz = host.rate_hz
         self._stages: list[SosStereo | _SideOrMid] = []

@@ -35,6 +35,9 @@ KIND = Kind(
 
 @device(KIND)
 class Filter(Processor):
+    settle_s = 0.03
+    remembers = ("_filter_state", "_follow_state")
+
     def __init__(self, params: Values, host: Host) -> None:
         rate = host.rate_hz
         self._params = params
@@ -60,7 +63,7 @@ class Filter(Processor):
         else:
             octaves = np.zeros(n)
             if p["depth_octaves"]:
-                lfo_curve(self._shape, self.position, self._lfo_rate, 0.0, 1, octaves)
+                lfo_curve(self._shape, self.position, self._lfo_rate, self.turns, 1, octaves)
                 octaves *= p["depth_octaves"]
             if p["env_octaves"]:
                 followed = np.empty(n)

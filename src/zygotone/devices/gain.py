@@ -18,7 +18,14 @@ KIND = Kind(
         level("gain_db", "Gain", -60.0, 24.0, 0.0, "How much louder or softer."),
         switch("polarity", "Polarity", False, "Turns the waveform upside down."),
         number(
-            "delay_ms", "Delay", "ms", 0.0, 100.0, 0.0, "Makes the signal later by this much, to fractions of a sample."
+            "delay_ms",
+            "Delay",
+            "ms",
+            0.0,
+            100.0,
+            0.0,
+            "Makes the signal later by this much, to fractions of a sample.",
+            fixed=True,
         ),
     ),
 )

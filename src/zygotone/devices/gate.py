@@ -27,16 +27,24 @@ KIND = Kind(
 )  # fmt: skip
 
 
+_WINDOW_S, _SHORTEST_S = 0.010, 0.0005
+
+
 @device(KIND)
 class Gate(Processor):
+    remembers = ("_gate_state",)
+
     def __init__(self, params: Values, host: Host) -> None:
         rate = host.rate_hz
         self._params = params
-        # The fall of the detector is short against any hold worth setting, and taken off it.
-        self._level = Level("peak", attack_s=0.0, release_s=0.04, sample_rate_hz=rate)
+        # The detector holds a peak too, over half a period of 50 Hz where that is no longer than the hold, and this is taken
+        # off it.
+        hold_s = params["hold_ms"] * 1e-3
+        window_s = min(_WINDOW_S, max(_SHORTEST_S, hold_s))
+        self._level = Level("peak", attack_s=0.0, release_s=0.04, sample_rate_hz=rate, hold_s=window_s)
         self._attack = smoothing(params["attack_ms"] * 1e-3, sample_rate_hz=rate)
         self._release = smoothing(params["release_ms"] * 1e-3, sample_rate_hz=rate)
-        self._hold = seconds_to_frames(params["hold_ms"] * 1e-3, sample_rate_hz=rate)
+        self._hold = seconds_to_frames(max(0.0, hold_s - window_s), sample_rate_hz=rate)
         self._gate_state = np.array([params["floor_db"], 0.0, 0.0])
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:

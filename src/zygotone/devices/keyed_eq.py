@@ -39,6 +39,9 @@ def response_db(params: Values, freqs_hz: FloatArray) -> FloatArray:
 class KeyedEq(Processor):
     """y = x + (g − 1)·band-pass(x): at the centre exactly g, and g may move every frame without clicks."""
 
+    settle_s = 0.06
+    remembers = ("_gain_state",)
+
     def __init__(self, params: Values, host: Host) -> None:
         rate_hz = host.rate_hz
         self._params = params

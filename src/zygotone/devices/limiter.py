@@ -8,7 +8,7 @@ from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.decibels import levels_to_db
 from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.levels import seconds_to_frames, smoothing
-from zygotone.dsp.limiting import PEAK_LATENCY, TruePeak, release_gain, running_mean
+from zygotone.dsp.limiting import PEAK_LATENCY, RunningMean, TruePeak, release_gain
 from zygotone.dsp.sliding import SlidingMaximum
 from zygotone.dsp.types import Stereo
 from zygotone.session.catalogue import Kind
@@ -35,6 +35,9 @@ _SHORT_MS, _SHORT_DB_MS = 1.5, 0.18
 class Limiter(Processor):
     """Reads the peaks, holds the gain they need over the lookahead, and comes down along a smooth curve."""
 
+    settle_s = 0.03
+    remembers = ("_release_state",)
+
     def __init__(self, params: Values, host: Host) -> None:
         room_db = _ROOM_DB + _SHORT_DB_MS * max(0.0, _SHORT_MS - params["lookahead_ms"])
         self._ceiling = 10.0 ** ((params["ceiling_dbtp"] - room_db) / 20.0)
@@ -45,9 +48,7 @@ class Limiter(Processor):
         self._delay = DelayLine(self.latency)
         # Two means in a row, together as long as the hold: the gain is down when the peak comes, without a corner.
         first = frames // 2 + 1
-        self._first_state, self._second_state = np.ones(first), np.ones(frames + 2 - first)
-        self._first_at_state = np.array([0.0, float(first)])
-        self._second_at_state = np.array([0.0, float(frames + 2 - first)])
+        self._first, self._second = RunningMean(first), RunningMean(frames + 2 - first)
         # One frame more than the means are long, since a peak may lie between two frames.
         self._hold = SlidingMaximum(frames + 2)
         self._release_state = np.ones(1)
@@ -55,8 +56,8 @@ class Limiter(Processor):
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         gain = self._hold.process(self._peak.process(x))
         release_gain(gain, self._ceiling, self._release, self._release_state)
-        running_mean(gain, self._first_state, self._first_at_state)
-        running_mean(gain, self._second_state, self._second_at_state)
+        self._first.process(gain)
+        self._second.process(gain)
         self.gain_db = np.empty_like(gain)
         levels_to_db(gain, self.gain_db)
         y = self._delay.process(x)

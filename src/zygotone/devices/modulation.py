@@ -7,6 +7,7 @@ import numpy as np
 from zygotone.devices.base import Host, Processor
 from zygotone.dsp.lfo import SHAPES
 from zygotone.dsp.lines import modulated_voices
+from zygotone.dsp.moving import balanced_places
 from zygotone.dsp.types import Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values
@@ -15,10 +16,13 @@ from zygotone.session.params import Values
 class MovingVoices(Processor):
     """Subclasses say in ``_setting`` where the voices are and how they move."""
 
+    remembers = ("_ring_state", "_write_state", "_held_state")
+
     def __init__(self, params: Values, host: Host) -> None:
         rate = host.rate_hz
         self._params = params
-        self._base, self._apart, self._depth, self._voices, self._spread, self._feedback = self._setting(params, rate)
+        self._base, self._apart, self._depth, voices, self._spread, self._feedback = self._setting(params, rate)
+        self._places = np.array(balanced_places(voices))
         self._rate = self._cycles_a_second(params, host.bpm) / rate
         self._shape = SHAPES.index(self._shape_name(params))
         self._ring_state = np.zeros((2, self._longest(rate)))
@@ -45,7 +49,7 @@ class MovingVoices(Processor):
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         y = np.empty_like(x)
         modulated_voices(
-            x, self._ring_state, self._write_state, self._held_state, self.position, self._rate, self._shape, self._base,
-            self._apart, self._depth, self._voices, self._spread, self._feedback, y,
+            x, self._ring_state, self._write_state, self._held_state, self.position, self.turns, self._rate, self._shape, self._base,
+            self._apart, self._depth, self._places, self._spread, self._feedback, y,
         )  # fmt: skip
         return y

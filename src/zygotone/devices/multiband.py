@@ -52,6 +52,8 @@ KIND = Kind(
 class _Band(Memory):
     """Detector and gain of one band."""
 
+    remembers = ("_state",)
+
     def __init__(self, band: Values, rate_hz: int) -> None:
         self.band = band
         release_s = band["release_ms"] * 1e-3

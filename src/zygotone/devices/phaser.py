@@ -30,6 +30,9 @@ KIND = Kind(
 
 @device(KIND)
 class Phaser(Processor):
+    settle_s = 0.03
+    remembers = ("_phaser_state",)
+
     def __init__(self, params: Values, host: Host) -> None:
         self._params = params
         self._rate = KIND.param("rate").number_of(params["rate"], bpm=host.bpm) / host.rate_hz
@@ -40,7 +43,7 @@ class Phaser(Processor):
         p = self._params
         y = np.empty_like(x)
         phaser(
-            x, self.position, self._rate, SHAPES.index(p["shape"]), self._centre, p["depth_octaves"],
+            x, self.position, self.turns, self._rate, SHAPES.index(p["shape"]), self._centre, p["depth_octaves"],
             p["spread_pct"] / 100.0, p["stages"], p["feedback"], self._phaser_state, y,
         )  # fmt: skip
         return y

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 
 from zygotone.devices.base import Host, Processor, device
-from zygotone.dsp.convolution import Convolver, convolved_sides
+from zygotone.dsp.convolution import Convolver
 from zygotone.dsp.delays import DelayLine
-from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos
-from zygotone.dsp.lines import allpass_chain
+from zygotone.dsp.filters import corner_of_low_cut
+from zygotone.dsp.lines import allpass_chain, disperse
 from zygotone.dsp.reverberation import LINES, design_network, feedback_network, velvet_tail
 from zygotone.dsp.sides import Sides
+from zygotone.dsp.sweeping import svf_highpass, tangent
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, choice, frequency, note_time, number, percent, share
@@ -27,62 +29,90 @@ KIND = Kind(
         choice("space", "Space", ("room", "hall", "plate", "nonlinear"), "hall", "Its build: a nonlinear one stays level and then stops."),
         number("decay_s", "Decay", "s", 0.1, 20.0, 1.8, "Time in which it falls by 60 dB; of a nonlinear one, until it stops.", scale="log"),
         note_time("predelay", "Pre-delay", "ms", 0.0, 500.0, 12.0, "Before the space answers, in ms or as a note value.", scale="linear"),
-        share("size", "Size", 0.5, "Of the space; a small one is dense at once."),
+        share("size", "Size", 0.5, "Of the space: how long all ways in it are, those of the first reflections too."),
+        share("motion", "Motion", 0.4, "How far the ways sway, which keeps a tail from ringing; a lot of it is heard as chorus."),
         frequency("damping_hz", "Damping", 12000.0, "Where it decays twice as fast as below.", low=500.0),
         frequency("low_cut_hz", "Low cut", 20.0, "What lies below does not get into it; 20 Hz is off.", high=1000.0),
         percent("width_pct", "Width", 100.0, "0 is mono, 100 as wide as it comes.", high=150.0),
     ),
 )  # fmt: skip
 
-# Shortest and longest line in seconds, and how the input is thickened: all-pass delays in ms and their gain.
+# Shortest and longest line in seconds at size 0.5, and how the input is thickened: all-pass delays in ms and their gain.
 _SPACES = {
-    "room": (0.0065, 0.026, (1.31, 2.63, 4.19, 6.71), 0.62),
+    "room": (0.008, 0.034, (1.31, 2.63, 4.19, 6.71), 0.62),
     "hall": (0.019, 0.078, (3.11, 5.23, 8.89, 13.37), 0.65),
-    "plate": (0.0045, 0.031, (0.97, 1.93, 3.41, 5.87), 0.7),
+    "plate": (0.004, 0.043, (0.37, 0.61, 0.97, 1.61, 2.71, 4.73), 0.74),
 }
+_MOST_ALLPASSES, _LONGEST_ALLPASS_S = 6, 0.016 * 1.2 * 1.5
+_LONGEST_LINE_S, _LONGEST_PREDELAY_S = 0.078, 0.5
 # First reflections of room and hall: time in ms at size 0.5, level, side (0 left to 1 right). Our own, by trial.
 _EARLY = {
     "room": ((3.1, 0.62, 0.2), (5.3, 0.55, 0.85), (8.2, 0.45, 0.4), (11.9, 0.38, 0.7), (16.7, 0.3, 0.1), (21.1, 0.25, 0.95)),
     "hall": ((11.3, 0.5, 0.15), (17.9, 0.45, 0.9), (26.3, 0.4, 0.35), (37.1, 0.34, 0.75), (49.7, 0.28, 0.05), (66.1, 0.22, 1.0)),
     "plate": (),
 }  # fmt: skip
+_LONGEST_EARLY_S = 0.0661
 _EARLY_SHARE = 0.35
-_SWAY_S, _SWAY_HZ = 0.0004, 1.1
+_MOST_SWAY_S, _SWAY_HZ = 0.001, 1.1
 # The damping takes a little from the middle too: with this the octaves of 500 and 1000 Hz decay in the time that is set.
 _MIDDLE = 1.03
-_MODES_S, _ROUND = 0.3, 0.09
+_VELVET_PARTITION = 512
 _VELVET_HZ = 2400.0  # pulses a second: dense enough to be smooth (Karjalainen and Järveläinen 2007)
+_DC_HZ = 8.0
+# A plate carries high frequencies faster than low ones: so many all-passes make some 5 ms between them.
+_DISPERSION, _DISPERSING = -0.75, 32
+
+
+def _scale(size: float) -> float:
+    """How much longer all ways in a space are than in one of size 0.5."""
+    return float(2.0 ** (2.0 * size - 1.0))
+
+
+_MOST_SCALE = _scale(1.0)
 
 
 @device(KIND)
 class Reverb(Processor):
+    """Pre-delay, low cut, first reflections, and a network of lines behind all-passes.
+
+    The lengths of the lines follow space and size alone, decay and damping are their losses, and all memory has the shape of
+    the largest space. So whatever is moved, the tail that is there goes on.
+    """
+
+    remembers = (
+        "_low_cut_state", "_ring_state", "_write_state", "_held_state", "_thick_state", "_thick_at_state", "_early_state",
+        "_plate_state",
+    )  # fmt: skip
+
     def __init__(self, params: Values, host: Host) -> None:
         rate = host.rate_hz
-        self._params = params
+        self._params, self._rate = params, rate
         predelay_ms = KIND.param("predelay").number_of(params["predelay"], bpm=host.bpm)
-        predelay = round(predelay_ms * 1e-3 * rate)
+        self._before = DelayLine(round(predelay_ms * 1e-3 * rate), longest=round(_LONGEST_PREDELAY_S * rate))
         self.tail_s = params["decay_s"] + predelay_ms * 1e-3
-        self._low_cut: SosStereo | None = None
-        if params["low_cut_hz"] > 20.0:
-            self._low_cut = SosStereo(highpass_sos(params["low_cut_hz"], BUTTERWORTH_Q, sample_rate_hz=rate))
+        self._low_cut = tangent(max(_DC_HZ, corner_of_low_cut(params["low_cut_hz"])) / rate)
+        self._low_cut_state = np.zeros((2, 2))
         self._convolved: Sides[Convolver] | None = None
         if params["space"] == "nonlinear":
-            tail = velvet_tail(
-                params["decay_s"], density_hz=_VELVET_HZ, fade_s=0.012, damping_hz=params["damping_hz"], seed=3,
+            self._velvet(params, rate)
+        self._lines("hall" if params["space"] == "nonlinear" else params["space"], params, rate)
+
+    def _velvet(self, params: Values, rate: int) -> None:
+        """Each side answers on both, every time with a tail of its own."""
+        tails = [
+            velvet_tail(
+                params["decay_s"], density_hz=_VELVET_HZ, fade_s=0.012, damping_hz=params["damping_hz"], seed=seed,
                 sample_rate_hz=rate,
-            )  # fmt: skip
-            self.latency = 256 if tail.shape[1] < 48000 else 1024
-            self._convolved = convolved_sides(*tail, partition=self.latency)
-            self._before = DelayLine(predelay)
-            return
-        shortest, longest, thick_ms, self._thick_gain = _SPACES[params["space"]]
-        scale = 2.0 ** (2.0 * params["size"] - 1.0)
-        # A sound must go round often while it decays, or there are echoes; and so long a decay needs so many modes,
-        # which is so much line in all, or they are heard one by one.
-        scale = min(
-            max(scale, _MODES_S * params["decay_s"] / (LINES * math.sqrt(shortest * longest))),
-            _ROUND * params["decay_s"] / longest,
-        )
+            ) * math.sqrt(0.5)
+            for seed in (3, 4)
+        ]  # fmt: skip
+        self.latency = _VELVET_PARTITION
+        left, right = (Convolver(tail, partition=self.latency) for tail in tails)
+        self._convolved = Sides(lambda: left, lambda: right)
+
+    def _lines(self, space: str, params: Values, rate: int) -> None:
+        shortest, longest, thick_ms, thick_gain = _SPACES[space]
+        scale = _scale(params["size"])
         self._network = design_network(
             scale * shortest,
             scale * longest,
@@ -90,50 +120,73 @@ class Reverb(Processor):
             damping_hz=params["damping_hz"],
             sample_rate_hz=rate,
         )
-        self._sway = _SWAY_S * rate
+        self._sway = min(params["motion"] * _MOST_SWAY_S * rate, 0.25 * float(self._network.delays.min()))
         self._sway_rate = _SWAY_HZ / rate
-        longest_frames = int(self._network.delays.max()) + 4 * math.ceil(self._sway) + 8
-        self._ring_state = np.zeros((LINES, longest_frames))
+        self._ring_state = np.zeros(
+            (LINES, math.ceil((_MOST_SCALE * _LONGEST_LINE_S + 4.0 * _MOST_SWAY_S) * rate) + 400)
+        )
         self._write_state = np.zeros(1, dtype=np.int64)
         self._held_state = np.zeros(LINES)
-        self._before = DelayLine(predelay)
-        thick = np.array(thick_ms) * 1e-3 * rate * min(0.6 + 0.8 * params["size"], _ROUND * params["decay_s"] / longest)
-        self._thick = [np.round(thick), np.round(thick * 1.13)]
-        self._thick_gains = np.full(len(thick), self._thick_gain)
-        room = int(max(t.max() for t in self._thick)) + 2
-        self._thick_state = np.zeros((2, len(thick), room))
-        self._thick_at_state = np.zeros((2, len(thick)))
+        thick = np.array(thick_ms) * 1e-3 * rate * (0.75 + 0.5 * params["size"])
+        self._thick = [np.maximum(1, np.round(thick * more)).astype(np.int64) for more in (1.0, 1.07)]
+        # An all-pass rings too: no longer than half of the decay.
+        self._thick_gains = np.minimum(thick_gain, 10.0 ** (-6.0 * thick / (rate * params["decay_s"])))
+        self._thick_state = np.zeros((2, _MOST_ALLPASSES, math.ceil(_LONGEST_ALLPASS_S * rate) + 2))
+        self._thick_at_state = np.zeros((2, 1), dtype=np.int64)
+        self._plate = space == "plate"
+        self._plate_state = np.zeros((2, _DISPERSING))
         self._early = [
             (
                 round(ms * scale * 1e-3 * rate),
                 level * math.cos(0.5 * math.pi * side),
                 level * math.sin(0.5 * math.pi * side),
             )
-            for ms, level, side in _EARLY[params["space"]]
+            for ms, level, side in _EARLY[space]
         ]
         self._early_share = _EARLY_SHARE * min(1.0, params["decay_s"] / 0.6)
-        self._early_state = np.zeros((2, max((frames for frames, _, _ in self._early), default=0)))
+        self._early_state = np.zeros((2, math.ceil(_MOST_SCALE * _LONGEST_EARLY_S * rate) + 2))
+
+    def adopt(self, older: Any) -> bool:
+        """A longer line reads again what was played before. In a tail that was louder, in a held sound as loud: half of the
+        difference (in dB) is taken off."""
+        whole = super().adopt(older) and (self._convolved is None) == (older._convolved is None)
+        if whole:
+            self._ring_state *= self._lengthened(older)[:, None]
+        return whole
+
+    def _lengthened(self, older: Reverb) -> FloatArray:
+        """Gain of what is in each line, for the frames by which it has become longer."""
+        more = self._network.delays - older._network.delays
+        return np.asarray(10.0 ** (-1.5 * more / (self._rate * self._params["decay_s"])))
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         x = self._before.process(x)
-        if self._low_cut is not None:
-            x = self._low_cut.process(x)
+        cut = x
+        if (
+            self._convolved is None or self._params["low_cut_hz"] > 20.0
+        ):  # a tail that stops has no loop for DC to pile up in
+            cut = np.empty_like(x)
+            svf_highpass(x, self._low_cut, self._low_cut_state, cut)
         if self._convolved is not None:
-            return self._widened(np.asarray(self._convolved.process(x, Convolver.process)[0]))
+            # (which response, which side it came in from, frames)
+            answers = self._convolved.process(cut, Convolver.process)
+            return self._widened(np.ascontiguousarray(answers.sum(axis=1)))
         thick = np.empty_like(x)
         for c in range(2):
             allpass_chain(
-                x[c], self._thick[c], self._thick_gains, self._thick_state[c], self._thick_at_state[c], thick[c]
+                cut[c], self._thick[c], self._thick_gains, self._thick_state[c], self._thick_at_state[c], thick[c]
             )
-        y = np.empty_like(x)
+        if self._plate:
+            disperse(thick, _DISPERSION, self._plate_state, thick)
         net = self._network
+        thick *= net.level
+        y = np.empty_like(x)
         feedback_network(
             thick, self.position, net.delays, net.gains, net.poles, self._sway, self._sway_rate, self._ring_state,
             self._write_state, self._held_state, y,
         )  # fmt: skip
-        y *= net.level
         if self._early:
-            y += self._early_share * self._reflections(x)
+            y += self._early_share * self._reflections(cut)
         return self._widened(y)
 
     def _reflections(self, x: Stereo) -> Stereo:

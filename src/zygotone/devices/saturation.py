@@ -8,11 +8,12 @@ import numpy as np
 import numpy.typing as npt
 
 from zygotone.devices.base import Host, Processor, device
+from zygotone.dsp.convolution import BandFilter
 from zygotone.dsp.delays import DelayLine
-from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, lowpass_sos, tilt_sos
-from zygotone.dsp.loudness_match import LoudnessMatch
+from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, tilt_sos
+from zygotone.dsp.levels import db_to_gain
 from zygotone.dsp.oversampling import Oversampler, latency_frames
-from zygotone.dsp.shaping import CURVES, drive_blend, residue, shape
+from zygotone.dsp.shaping import CURVES, drive_blend, matching_trim, residue, shape
 from zygotone.dsp.sides import Sides
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
@@ -27,10 +28,11 @@ KIND = Kind(
         level("drive_db", "Drive", 0.0, 48.0, 6.0, "How far into the curve; 0 dB is a straight wire."),
         number("bias", "Bias", "", -0.9, 0.9, 0.0, "Moves the working point, which adds even harmonics."),
         level("tilt_db", "Tilt", -12.0, 12.0, 0.0, "Above 0 the highs are driven harder, below 0 the lows."),
-        frequency("clean_below_hz", "Clean below", 20.0, "What lies below stays clean; 20 Hz is off.", high=2000.0),
-        frequency("clean_above_hz", "Clean above", 20000.0, "What lies above stays clean; 20 kHz is off.", low=200.0),
+        frequency("clean_below_hz", "Clean below", 20.0, "What lies below stays clean; 20 Hz is off.", high=2000.0, fixed=True),
+        frequency("clean_above_hz", "Clean above", 20000.0, "What lies above stays clean; 20 kHz is off.", low=200.0, fixed=True),
         choice("oversampling", "Oversampling", (1, 2, 4, 8), 4, "How many times the rate the curve runs at, against folding.", ("1×", "2×", "4×", "8×")),
-        switch("level_match", "Level match", True, "Keeps the loudness, so that only the colour changes."),
+        switch("level_match", "Level match", True, "A trim after the curve, worked out from curve and drive, that keeps the level of a track at −18 dBFS; it never moves by itself."),
+        level("trim_db", "Trim", -24.0, 24.0, 0.0, "Level of what is driven, on top of the match; what is left clean keeps its own."),
     ),
 )  # fmt: skip
 
@@ -38,8 +40,14 @@ _TILT_PIVOT_HZ = 700.0
 _DC_HZ = 8.0
 
 
+def _trim(params: Values) -> float:
+    """Gain of the curve: what is set, and what matches its level."""
+    matched = matching_trim(params["curve"], params["drive_db"], params["bias"]) if params["level_match"] else 1.0
+    return matched * db_to_gain(params["trim_db"])
+
+
 def transfer(params: Values, x: FloatArray) -> FloatArray:
-    """The curve, before level match."""
+    """The curve, before its trim."""
     return shape(params["curve"], x, drive_db=params["drive_db"], bias=params["bias"])
 
 
@@ -47,54 +55,53 @@ def transfer(params: Values, x: FloatArray) -> FloatArray:
 class Saturation(Processor):
     """Only the *residue* of the curve, curve minus straight line, goes through the oversampling filters and is
     added to the untouched signal; so the top of the spectrum is not dulled and no drive is exactly no change.
+
+    With B the band that is not left clean, y = x + B(curve(B x) − B x). B has no phase of its own, so that outside of the
+    band there is x alone, and at its edges the two only ever add.
     """
+
+    settle_s = 0.08
 
     def __init__(self, params: Values, host: Host) -> None:
         rate_hz = host.rate_hz
         self._params = params
         self._gain = 10.0 ** (params["drive_db"] / 20.0)
         self._blend = drive_blend(params["drive_db"])
+        self._trim = _trim(params)
         factor = params["oversampling"]
         self.latency = latency_frames(factor)
+        low_hz = params["clean_below_hz"] if params["clean_below_hz"] > 20.0 else None
+        high_hz = params["clean_above_hz"] if params["clean_above_hz"] < 20000.0 else None
+        self._bands: list[BandFilter] = []
+        if low_hz is not None or high_hz is not None:
+            self._bands = [BandFilter(low_hz, high_hz, rate_hz) for _ in range(2)]
+            self.latency += sum(band.latency for band in self._bands)
         self._delay = DelayLine(self.latency)
         self._over = Sides(lambda: Oversampler(factor)) if factor > 1 else None
-        before = []
-        if params["clean_below_hz"] > 20.0:
-            before.append(highpass_sos(params["clean_below_hz"], BUTTERWORTH_Q, sample_rate_hz=rate_hz))
-        if params["clean_above_hz"] < 20000.0:
-            before.append(lowpass_sos(params["clean_above_hz"], BUTTERWORTH_Q, sample_rate_hz=rate_hz))
-        after = [highpass_sos(_DC_HZ, BUTTERWORTH_Q, sample_rate_hz=rate_hz)]
-        if params["tilt_db"] != 0.0:
-            before.append(tilt_sos(params["tilt_db"], _TILT_PIVOT_HZ, sample_rate_hz=rate_hz))
-            after.append(tilt_sos(-params["tilt_db"], _TILT_PIVOT_HZ, sample_rate_hz=rate_hz))
-        self._before = SosStereo(np.array(before)) if before else None
-        self._after = SosStereo(np.array(after))
-        self._match = LoudnessMatch(rate_hz, first_gain=self._first_guess())
-
-    def _first_guess(self) -> float:
-        """Match for a sine at −12 dB, until the material itself has been heard."""
-        sine = 0.25 * np.sin(2.0 * np.pi * np.arange(512) / 512)
-        bent = transfer(self._params, sine)
-        return float(np.sqrt(np.sum(sine**2) / max(float(np.sum((bent - bent.mean()) ** 2)), 1e-12)))
+        tilt_db = params["tilt_db"]
+        self._tilts = [SosStereo(tilt_sos(db, _TILT_PIVOT_HZ, sample_rate_hz=rate_hz)) for db in (tilt_db, -tilt_db)]
+        self._tilted = tilt_db != 0.0
+        self._dc = SosStereo(highpass_sos(_DC_HZ, BUTTERWORTH_Q, sample_rate_hz=rate_hz))
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         dry = self._delay.process(x)
         if self._blend == 0.0:
+            for band in self._bands:
+                x = band.process(x)  # it goes on hearing what may be driven soon
             return dry
-        u = x if self._before is None else self._before.process(x)
+        u = self._bands[0].process(x) if self._bands else x
+        u = self._tilts[0].process(u) if self._tilted else u
         if self._over is None:
             bent = u.copy()
             self._bend(bent)
         else:
             bent = self._over.process(u, self._bent_above)
-        y = dry + self._after.process(bent)
-        if not self._params["level_match"]:
-            return y
-        return y * self._match.process(dry, y, self.position)
+        bent = self._dc.process(self._tilts[1].process(bent) if self._tilted else bent)
+        return np.asarray(dry + (self._bands[1].process(bent) if self._bands else bent))
 
     def _bend(self, u: npt.NDArray[Any]) -> None:
         """In place: the residue of the curve."""
-        residue(self._params["curve"], self._gain, self._params["bias"], self._blend, u)
+        residue(self._params["curve"], self._gain, self._params["bias"], self._blend, self._trim, u)
 
     def _bent_above(self, over: Oversampler, u: FloatArray) -> FloatArray:
         phases = over.up(u)

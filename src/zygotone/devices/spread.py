@@ -25,11 +25,14 @@ KIND = Kind(
 # Ratios of the all-passes' delays, no two in a simple relation, other ones left than right.
 _RATIOS = ((0.13, 0.29, 0.58), (0.17, 0.23, 0.6))
 _GAIN = 0.55
+_LONGEST_S = 0.040
 
 
 @device(KIND)
 class Spread(Processor):
     """H. Haas 1951: a copy up to about 35 ms later is not heard as an echo but moves the sound to the earlier side."""
+
+    remembers = ("_ring_state", "_at_state")
 
     def __init__(self, params: Values, host: Host) -> None:
         frames = params["time_ms"] * 1e-3 * host.rate_hz
@@ -37,11 +40,10 @@ class Spread(Processor):
         self._haas = params["method"] == "haas" or frames < 8.0
         self._delay = DelayLine(round(frames) if self._haas else 0)
         order = (0, 1) if self._late == 1 else (1, 0)
-        self._delays = [np.maximum(1.0, np.round(frames * np.array(_RATIOS[i]))) for i in order]
+        self._delays = [np.maximum(1, np.round(frames * np.array(_RATIOS[i]))).astype(np.int64) for i in order]
         self._gains = [np.array([_GAIN, -_GAIN, _GAIN]), np.array([-_GAIN, _GAIN, _GAIN])]
-        room = int(max(d.max() for d in self._delays)) + 2
-        self._ring_state = np.zeros((2, 3, room))
-        self._at_state = np.zeros((2, 3))
+        self._ring_state = np.zeros((2, 3, round(_LONGEST_S * host.rate_hz) + 2))
+        self._at_state = np.zeros((2, 1), dtype=np.int64)
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         y = x.copy()

@@ -28,6 +28,8 @@ _TAIL_S = 0.4
 
 @device(KIND)
 class Transient(Processor):
+    remembers = ("_follow_state",)
+
     def __init__(self, params: Values, host: Host) -> None:
         rate_hz = host.rate_hz
         self._params = params

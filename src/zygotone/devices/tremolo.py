@@ -19,6 +19,7 @@ KIND = Kind(
         share("depth", "Depth", 0.5, "How far down it goes: 1 to silence."),
         choice("shape", "Shape", SHAPES, "sine", "How it moves.", SHAPE_LABELS),
         number("phase_deg", "Sides apart", "°", 0.0, 180.0, 0.0, "How far right is behind left in the cycle; 180 is side to side."),
+        number("start_deg", "Starts at", "°", 0.0, 360.0, 0.0, "How far into its cycle it is on the beat; at 0 all shapes begin there, and round ones are loudest."),
     ),
 )  # fmt: skip
 
@@ -35,6 +36,8 @@ class Tremolo(Processor):
         if depth == 0.0:
             return x
         gains = np.empty_like(x)
-        for c, offset in enumerate((0.25, 0.25 - self._params["phase_deg"] / 360.0)):  # loudest on the beat
-            lfo_curve(self._shape, self.position, self._rate, offset, 1, gains[c])
+        # Round shapes begin at their height, on the beat; those with edges begin with their edge.
+        begin = (0.25 if self._params["shape"] in ("sine", "triangle") else 0.0) + self._params["start_deg"] / 360.0
+        for c, behind in enumerate((0.0, self._params["phase_deg"] / 360.0)):
+            lfo_curve(self._shape, self.position, self._rate, self.turns + begin - behind, 1, gains[c])
         return np.asarray(x * (1.0 - depth * 0.5 * (1.0 - gains)))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from zygotone.devices.base import Host, Processor, device
@@ -35,6 +37,9 @@ _CONSONANTS_HZ = 3000.0
 class Vocoder(Processor):
     """Bands evenly apart by ratio, each of two band-passes in series that meet their neighbours at −6 dB."""
 
+    settle_s = 0.05
+    remembers = ("_heard_state", "_sung_state", "_levels_state")
+
     def __init__(self, params: Values, host: Host) -> None:
         rate, count = host.rate_hz, params["bands"]
         centres = np.geomspace(_LOW_HZ, min(_HIGH_HZ, 0.4 * rate), count)
@@ -53,6 +58,12 @@ class Vocoder(Processor):
         self._heard_state = np.zeros((count, 2, 2))
         self._sung_state = np.zeros((2, count, 2, 2))
         self._levels_state = np.zeros(count)
+
+    def adopt(self, older: Any) -> bool:
+        whole = super().adopt(older)
+        if whole and not np.array_equal(self._sing, older._sing):
+            self._sung_state[:] = 0.0  # in terms of other bands it would ring; see ``filters.moved_poles``
+        return whole
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         voice = x if key is None else key

@@ -28,6 +28,8 @@ _SMOOTH_S = 0.005
 
 @device(KIND)
 class Width(Processor):
+    remembers = ("_change_state",)
+
     def __init__(self, params: Values, host: Host) -> None:
         keep = params["keep_below_hz"]
         self._crossover = Crossover((keep,), host.rate_hz) if keep > 20.0 else None

@@ -47,6 +47,8 @@ class Convolver(Memory):
     ``latency`` is the length of a partition, whatever the blocks are.
     """
 
+    remembers = ("_in_state", "_heard_state", "_out_state", "_at_state")
+
     def __init__(self, taps: FloatArray, *, partition: int = 256) -> None:
         """taps (filters, n)."""
         filters, n = taps.shape
@@ -97,10 +99,11 @@ def convolved_sides(left: FloatArray, right: FloatArray, *, partition: int) -> S
 
 
 @functools.lru_cache(maxsize=64)
-def _lowpass_taps(freq_hz: float, half: int, sample_rate_hz: int) -> FloatArray:
+def _lowpass_taps(freq_hz: float, half: int, sample_rate_hz: int, order: int = 4) -> FloatArray:
+    """Linear-phase FIR (2·half + 1,) with the magnitude 1 / (1 + (f/fc)^order)."""
     n = 1 << math.ceil(math.log2(4 * half + 2))
     f = np.fft.rfftfreq(n, 1.0 / sample_rate_hz)
-    response = np.fft.irfft(1.0 / (1.0 + (f / freq_hz) ** 4), n)
+    response = np.fft.irfft(1.0 / (1.0 + (f / freq_hz) ** order), n)
     taps = np.concatenate([response[-half:], response[: half + 1]])
     # The ends are 80 dB down already; the last fifth only takes the step off.
     t = np.clip(5.0 * (np.abs(np.arange(-half, half + 1)) / (half + 1.0) - 0.8), 0.0, 1.0)
@@ -111,6 +114,35 @@ def _lowpass_taps(freq_hz: float, half: int, sample_rate_hz: int) -> FloatArray:
 def crossover_half(freq_hz: float, sample_rate_hz: int) -> int:
     """Half the length of a crossover's response in frames: where it has fallen by 80 dB, e^(−π√2·f·t)."""
     return math.ceil(math.log(1e4) / (math.pi * math.sqrt(2.0) * freq_hz) * sample_rate_hz)
+
+
+_BAND_ORDER = 6
+
+
+class BandFilter(Memory):
+    """What lies between two frequencies, in phase with the input: 36 dB an octave at either edge, −6 dB at the edge
+    itself. ``None`` leaves a side open."""
+
+    def __init__(
+        self, low_hz: float | None, high_hz: float | None, sample_rate_hz: int, *, partition: int = 256
+    ) -> None:
+        edges = [f for f in (low_hz, high_hz) if f is not None]
+        # Down by 80 dB, e^(−2π·sin(π/order)·f·t).
+        fall = 2.0 * math.pi * math.sin(math.pi / _BAND_ORDER) * min(edges)
+        half = math.ceil(math.log(1e4) / fall * sample_rate_hz)
+        taps = np.zeros(2 * half + 1)
+        if high_hz is None:
+            taps[half] = 1.0
+        else:
+            taps += _lowpass_taps(high_hz, half, sample_rate_hz, _BAND_ORDER)
+        if low_hz is not None:
+            taps -= _lowpass_taps(low_hz, half, sample_rate_hz, _BAND_ORDER)
+        self._sides = convolved_sides(taps, taps, partition=partition)
+        self.latency = half + partition
+
+    def process(self, x: Stereo) -> Stereo:
+        """x (2, n) to (2, n), late by ``latency``."""
+        return np.ascontiguousarray(self._sides.process(x, Convolver.process)[0])
 
 
 class Crossover(Memory):

@@ -9,33 +9,77 @@ import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.memory import Memory
-from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.types import FloatArray, IntArray, Stereo
+
+
+@kernel
+def _delay(x: Stereo, frames: int, ring: Stereo, pos: IntArray, y: Stereo) -> None:
+    """y (2, n) is x (2, n) ``frames`` later; ring (2, size), size at least ``frames``; pos (1,) where it is written next."""
+    n, size = x.shape[1], ring.shape[1]
+    for c in range(2):
+        for i in range(min(n, frames)):
+            at = pos[0] - frames + i
+            y[c, i] = ring[c, at if at >= 0 else at + size]
+        for i in range(frames, n):
+            y[c, i] = x[c, i - frames]
+
+
+@kernel
+def _remember(x: Stereo, ring: Stereo, pos: IntArray) -> None:
+    """The last of x (2, n) into ring (2, size)."""
+    n, size = x.shape[1], ring.shape[1]
+    if size == 0:
+        return
+    at = (pos[0] + max(0, n - size)) % size
+    for i in range(max(0, n - size), n):
+        ring[0, at], ring[1, at] = x[0, i], x[1, i]
+        at = at + 1 if at + 1 < size else 0
+    pos[0] = at
 
 
 class DelayLine(Memory):
-    """Delays stereo audio by a whole number of frames."""
+    """Delays stereo audio by a whole number of frames.
 
-    def __init__(self, frames: int) -> None:
+    It holds more of the past than that (``PAST_FRAMES``), so that a line that becomes longer while it runs has something to
+    say, and a device that must begin anew can hear what came before.
+    """
+
+    remembers = ("_ring", "_pos")
+
+    def __init__(self, frames: int, *, longest: int = 0) -> None:
+        """``longest`` is what it may become."""
         self._frames = frames
-        self.state = np.zeros((2, frames))
+        self._ring = np.zeros((2, max(frames, longest, PAST_FRAMES)))
+        self._pos = np.zeros(1, dtype=np.int64)
 
     def process(self, x: Stereo) -> Stereo:
         if not self._frames:
+            self.remember(x)
             return x
-        n, first = x.shape[1], min(x.shape[1], self._frames)
         y = np.empty_like(x)
-        y[:, :first] = self.state[:, :first]
-        y[:, first:] = x[:, : n - first]
+        _delay(x, self._frames, self._ring, self._pos, y)
         self.remember(x)
         return y
 
     def remember(self, x: Stereo) -> None:
         """As ``process``, where nobody wants what comes out now."""
-        n = x.shape[1]
-        if n >= self._frames:
-            self.state = x[:, n - self._frames :].copy()
-        else:
-            self.state = np.concatenate([self.state[:, n:], x], axis=1)
+        _remember(x, self._ring, self._pos)
+
+    def past(self) -> Stereo:
+        """What went in of late, the newest last; silence where nothing did."""
+        return np.roll(self._ring, -int(self._pos[0]), axis=1)
+
+    def adopt(self, older: Any) -> bool:
+        if not super().adopt(older):
+            past = older.past()
+            n = min(past.shape[1], self._ring.shape[1])
+            self._ring[:] = 0.0
+            self._ring[:, self._ring.shape[1] - n :] = past[:, past.shape[1] - n :]
+            self._pos[0] = 0
+        return bool(self._frames <= older._ring.shape[1])
+
+
+PAST_FRAMES = 4096
 
 
 FRACTION_TAPS = 64
@@ -85,6 +129,8 @@ def fir_add(taps: npt.NDArray[Any], joined: npt.NDArray[Any], y: npt.NDArray[Any
 
 class FirStereo(Memory):
     """A FIR filter with its history, both channels alike."""
+
+    remembers = ("state",)
 
     def __init__(self, taps: FloatArray) -> None:
         self.taps = np.ascontiguousarray(taps)

@@ -8,6 +8,7 @@ Levels and gains are in dB. A gain reduction is negative. Time constants are the
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 
@@ -59,8 +60,15 @@ class Level(Memory):
     and not as a ripple. The window delays the fall by its length; ``release_s`` tells how much to take off.
     """
 
-    def __init__(self, kind: str, *, attack_s: float, release_s: float, sample_rate_hz: float) -> None:
-        if kind == "rms":
+    remembers = ("_powers_state", "_total_state")
+
+    def __init__(
+        self, kind: str, *, attack_s: float, release_s: float, sample_rate_hz: float, hold_s: float | None = None
+    ) -> None:
+        """``hold_s`` is the window of the peak, where it is to be another than the usual."""
+        if hold_s is not None:
+            window_s = hold_s
+        elif kind == "rms":
             window_s = min(0.010, max(0.001, 0.2 * attack_s), 0.25 * release_s)
         else:
             # Half a period of 50 Hz, or a quarter of the release if that is shorter.
@@ -71,6 +79,16 @@ class Level(Memory):
         self._powers_state = np.zeros(window + 1)
         self._peak = SlidingMaximum(window)
         self._total_state = np.zeros(1)
+
+    def adopt(self, older: Any) -> bool:
+        """A window of another length begins with the mean power that the older one has."""
+        whole = bool(self._peak.adopt(older._peak))
+        if not super().adopt(older):
+            window = len(self._powers_state) - 1
+            power = max(0.0, float(older._total_state[0])) / (len(older._powers_state) - 1)
+            self._powers_state[:window], self._powers_state[window] = power, 0.0
+            self._total_state[0] = window * power
+        return whole
 
     def process(self, x: FloatArray) -> FloatArray:
         """x (2, n) to linear level (n,)."""
@@ -144,19 +162,20 @@ def keyed_gain(
     state: FloatArray,
     gain_db: FloatArray,
 ) -> None:
-    """Moves 1 dB for each dB over the threshold, up to ``range_db`` (either sign). Arrays as in ``compress``."""
+    """Moves 1 dB for each dB over the threshold, up to ``range_db`` (either sign). Arrays as in ``compress``; what is
+    remembered has its sign, so that a cut stays a cut when the range becomes a boost, and goes over 0 dB from there."""
     g = state[0]
     span, sign = abs(range_db), 1.0 if range_db >= 0.0 else -1.0
     foot = 10.0 ** (threshold_db / 20.0)
     for i in range(level.shape[0]):
         target = 0.0
         if level[i] > foot:
-            target = min(span, 20.0 * math.log10(level[i] / foot))
-        c = attack if target > g else release
+            target = sign * min(span, 20.0 * math.log10(level[i] / foot))
+        c = attack if target * g < 0.0 or abs(target) > abs(g) else release
         g = target + c * (g - target)
-        if g < 1e-9:
+        if abs(g) < 1e-9:
             g = 0.0
-        gain_db[i] = sign * g
+        gain_db[i] = g
     state[0] = g
 
 
@@ -230,39 +249,6 @@ def gate_gain(
             g = target
         gain_db[i] = g
     state[0], state[1], state[2] = g, 1.0 if is_open else 0.0, left
-
-
-@kernel
-def find_hits(key: Stereo, sample_rate_hz: float, state: FloatArray, marks: IntArray) -> None:
-    """marks (n,): 1 on the frame where a hit begins. key (2, n); state (8,), zeros at first.
-
-    A hit is a rise to four times the level of the 60 ms before, and to a tenth of the loudest of late (which fades by
-    6 dB in 2 s); it is called as soon as the rise passes a quarter of that tenth, so within the first flank. The next
-    may come 50 ms later.
-    """
-    # state: quick envelope, slow envelope, loudest of late, frames since the last hit, begun; two for the delay.
-    quick, slow, top, since, begun = state[0], state[1], state[2], state[3], state[4]
-    fall = math.exp(-1.0 / (0.015 * sample_rate_hz))
-    rise = 1.0 - math.exp(-1.0 / (0.004 * sample_rate_hz))
-    slow_fall = math.exp(-1.0 / (0.060 * sample_rate_hz))
-    fade = 0.5 ** (1.0 / (2.0 * sample_rate_hz))
-    apart = 0.050 * sample_rate_hz
-    if begun == 0.0:
-        since, begun = apart, 1.0
-    for i in range(key.shape[1]):
-        now = max(abs(key[0, i]), abs(key[1, i]))
-        quick = max(now, quick * fall)
-        top = max(top * fade, now)
-        since += 1.0
-        if since >= apart and now > 0.003 and now > 0.025 * top and now > 4.0 * slow:
-            marks[i] = 1
-            since = 0.0
-        # Follows a rise with a delay and a fall slowly: what was there before, not what has just begun.
-        if quick > slow:
-            slow += rise * (quick - slow)
-        else:
-            slow = quick + slow_fall * (slow - quick)
-    state[0], state[1], state[2], state[3], state[4] = quick, slow, top, since, begun
 
 
 @kernel

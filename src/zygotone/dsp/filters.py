@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.memory import Memory
@@ -53,6 +55,7 @@ def tilt_sos(gain_db: float, pivot_hz: float, *, sample_rate_hz: float) -> Float
 
 
 BUTTERWORTH_Q = math.sqrt(0.5)
+WIRE = np.array([1.0, 0.0, 0.0, 1.0, 0.0, 0.0])
 
 
 def butterworth_qs(order: int) -> tuple[float, ...]:
@@ -147,17 +150,74 @@ def sos_stereo(sos: FloatArray, x: Stereo, state: FloatArray, y: Stereo) -> None
         _sos_stereo_chunk(sos, x[:, at : at + _CHUNK], state, y[:, at : at + _CHUNK])
 
 
+_FAR = 0.2
+
+
+def moved_poles(sos: FloatArray, older: FloatArray) -> FloatArray:
+    """Which of two like rows of sections (k, 6) have their poles far from where they were, shape (k,), bool.
+
+    What a section remembers is in terms of its own poles: taken over by one whose poles are elsewhere it would ring, a low
+    one louder than anything that was played. Such a one begins from rest, and hears again what came of late.
+    """
+    s, t = (np.log(_poles(rows) + 1e-12) for rows in (sos, older))
+    away = np.abs(s - t) > _FAR * np.minimum(np.abs(s), np.abs(t))
+    return np.asarray(away.any(axis=1) & (sos[:, 4:] != 0.0).any(axis=1))
+
+
+def _poles(sos: FloatArray) -> npt.NDArray[np.complex128]:
+    """The poles of each section, (k, 2), the upper or the larger one first."""
+    half, root = -0.5 * sos[:, 4], np.sqrt((0.25 * sos[:, 4] ** 2 - sos[:, 5]).astype(complex))
+    return np.stack([half + root, half - root], axis=1)
+
+
 class SosStereo(Memory):
     """Sections with their memory, both channels alike."""
+
+    remembers = ("state",)
 
     def __init__(self, sos: FloatArray) -> None:
         self.sos = np.atleast_2d(np.ascontiguousarray(sos, dtype=np.float64))
         self.state = np.zeros((2, len(self.sos), 2))
 
+    def adopt(self, older: Any) -> bool:
+        whole = super().adopt(older)
+        if whole:
+            self.state[:, moved_poles(self.sos, older.sos)] = 0.0
+        return whole
+
     def process(self, x: Stereo) -> Stereo:
         y = np.empty_like(x)
         sos_stereo(self.sos, x, self.state, y)
         return y
+
+
+def corner_of_low_cut(freq_hz: float) -> float:
+    """Where a low cut really lies whose lowest setting, 20 Hz, is off: just above it the corner comes up from 0 Hz, so that
+    nothing jumps as it is moved there."""
+    return freq_hz * math.sqrt(min(1.0, max(0.0, (freq_hz - 20.0) / 4.0)))
+
+
+def corner_of_high_cut(freq_hz: float) -> float:
+    """Likewise of a high cut that is off at 20 kHz."""
+    return freq_hz / math.sqrt(min(1.0, max(1e-12, (20000.0 - freq_hz) / 3000.0)))
+
+
+class Cuts(SosStereo):
+    """A low cut that is off at 20 Hz and a high cut that is off at 20 kHz, 12 dB an octave; always two sections, so that
+    their memory fits whatever they are set to."""
+
+    def __init__(self, low_hz: float, high_hz: float, sample_rate_hz: float) -> None:
+        low, high = corner_of_low_cut(low_hz), corner_of_high_cut(high_hz)
+        self.passes = low == 0.0 and high >= sample_rate_hz
+        rows = [WIRE, WIRE]
+        if low > 0.0:
+            rows[0] = highpass_sos(low, BUTTERWORTH_Q, sample_rate_hz=sample_rate_hz)
+        if high < sample_rate_hz:
+            rows[1] = lowpass_sos(high, BUTTERWORTH_Q, sample_rate_hz=sample_rate_hz)
+        super().__init__(np.array(rows))
+
+    def process(self, x: Stereo) -> Stereo:
+        return x if self.passes else super().process(x)
 
 
 def filtered(sos: FloatArray, x: FloatArray) -> FloatArray:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -167,6 +168,8 @@ class TruePeak(Memory):
     """Peak of both channels around each frame, between samples too, ``PEAK_LATENCY`` frames late. What lies under
     ``ceiling`` need not be exact."""
 
+    remembers = ("_past_state", "_held_state")
+
     def __init__(self, ceiling: float) -> None:
         self._ceiling = ceiling
         self._taps = _taps()
@@ -200,7 +203,7 @@ def release_gain(peak: FloatArray, ceiling: float, release: float, state: FloatA
 
 
 @kernel
-def running_mean(x: FloatArray, ring: FloatArray, state: FloatArray) -> None:
+def _running_mean(x: FloatArray, ring: FloatArray, state: FloatArray) -> None:
     """In place: mean of the last values of x (n,), as many as ring has room for. state (2,): position, sum."""
     size = ring.shape[0]
     at, total = int(state[0]), state[1]
@@ -215,3 +218,24 @@ def running_mean(x: FloatArray, ring: FloatArray, state: FloatArray) -> None:
                 total += ring[k]
         x[i] = total / size
     state[0], state[1] = at, total
+
+
+class RunningMean(Memory):
+    """Mean of the last ``frames`` values, which were 1 before the first."""
+
+    remembers = ("_ring", "_at")
+
+    def __init__(self, frames: int) -> None:
+        self._ring = np.ones(frames)
+        self._at = np.array([0.0, float(frames)])
+
+    def process(self, x: FloatArray) -> None:
+        """In place, x (n,)."""
+        _running_mean(x, self._ring, self._at)
+
+    def adopt(self, older: Any) -> bool:
+        """One of another length begins with the mean that the older one has."""
+        if not super().adopt(older):
+            self._ring[:] = older._at[1] / len(older._ring)
+            self._at[:] = 0.0, float(np.sum(self._ring))
+        return True

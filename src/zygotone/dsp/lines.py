@@ -10,9 +10,14 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
+
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.lfo import lfo_at
-from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.types import FloatArray, IntArray, Stereo
+
+# Any feedback, and two sections that leave everything as it is.
+_WIRES = np.array([0.0, 1.0, 0.0, 0.0, 1.0, 0.0, 0.0, 1.0, 0.0, 0.0, 1.0, 0.0, 0.0])
 
 
 @kernel
@@ -43,14 +48,15 @@ def read_ring(ring: FloatArray, write: int, delay: float) -> float:
 
 @kernel
 def modulated_voices(
-    x: Stereo, ring: FloatArray, pos: FloatArray, held: FloatArray, start: int, rate: float, shape: int, base: float,
-    apart: float, depth: float, voices: int, spread: float, feedback: float, y: Stereo,
+    x: Stereo, ring: FloatArray, pos: FloatArray, held: FloatArray, start: int, turns: float, rate: float, shape: int, base: float,
+    apart: float, depth: float, places: FloatArray, spread: float, feedback: float, y: Stereo,
 ) -> None:  # fmt: skip
     """One to many copies of x (2, n), each delayed by ``base`` + voice·``apart`` ± ``depth`` frames, into y (2, n).
 
     The LFOs of the voices are evenly apart, those of left and right by a quarter cycle at ``spread`` 1; with it the
-    voices also move to the sides in turn. pos (1,) write position, held (2,) what is fed back.
+    voices also move to their ``places`` (voices,), −1 to 1. pos (1,) write position, held (2,) what is fed back.
     """
+    voices = places.shape[0]
     size = ring.shape[1]
     write = int(pos[0])
     scale = 1.0 / math.sqrt(voices)
@@ -60,7 +66,7 @@ def modulated_voices(
             write = 0
         for c in range(2):
             ring[c, write] = x[c, i] + feedback * held[c]
-        phase = (start + i) * rate
+        phase = turns + (start + i) * rate
         left, right = 0.0, 0.0
         for v in range(voices):
             place = phase + v / voices
@@ -69,40 +75,76 @@ def modulated_voices(
             b = read_ring(
                 ring[1], write, delay + depth * lfo_at(shape, place + 0.25 * spread, 2 * v + (1 if spread > 0.0 else 0))
             )
-            side = spread if voices > 1 else 0.0
-            away = 1.0 - side
-            if v % 2 == 0:
-                left += a
-                right += away * b
-            else:
-                left += away * a
-                right += b
+            side = spread * places[v]
+            left += (1.0 - side if side > 0.0 else 1.0) * a
+            right += (1.0 + side if side < 0.0 else 1.0) * b
         y[0, i], y[1, i] = scale * left, scale * right
         held[0], held[1] = y[0, i], y[1, i]
     pos[0] = write
 
 
 @kernel
+def _rounded(w: float) -> float:
+    """A straight way from 0 to 1 without its corners."""
+    return w - math.sin(2.0 * math.pi * w) / (2.0 * math.pi)
+
+
+@kernel
+def _two_sections(v: float, loop: FloatArray, memory: FloatArray) -> float:
+    """A value through the sections of a row of ``loop``; memory (2, 2)."""
+    for k in range(2):
+        b = 1 + 6 * k
+        out = loop[b] * v + memory[k, 0]
+        memory[k, 0] = loop[b + 1] * v - loop[b + 4] * out + memory[k, 1]
+        memory[k, 1] = loop[b + 2] * v - loop[b + 5] * out
+        v = out
+    return v
+
+
+@kernel
 def echoes(
-    x: Stereo, ring: FloatArray, state: FloatArray, filters: FloatArray, memory: FloatArray, target: float, ping_pong: bool,
-    glide: float, fade_frames: int, feedback: float, drive: float, y: Stereo,
+    x: Stereo, ring: FloatArray, state: FloatArray, loop: FloatArray, memory: FloatArray, target: float, wanted: FloatArray,
+    ping_pong: bool, glide: float, fade_frames: int, move_frames: int, drive: float, y: Stereo,
 ) -> None:  # fmt: skip
     """Echoes of x (2, n) into y (2, n), wet only.
 
-    state (4,): write position, delay in force, the delay that fades out, frames of that fade left. A new ``target`` is
-    gone to by a fade of ``fade_frames`` between two readers, or (``glide`` above 0) by moving one there, which bends the
-    pitch as tape does. filters (k, 6) sections in the feedback path with memory (2, k, 2); ``drive`` above 0 bends
-    what is fed back, with unit gain for what is small.
+    state (5,): write position, delay in force, the delay that fades out, frames of that fade left, frames of the loop's own
+    move left. A new ``target`` is gone to by a fade of ``fade_frames`` between two readers, or (``glide`` above 0) by moving
+    one there, which bends the pitch as tape does. ``wanted`` (13,) is the feedback and two sections of six that each echo
+    passes, the first too, with memory (2, 2, 2, 2); loop (2, 13) is where they move from and to, within ``move_frames``:
+    the feedback along a curve, the sections by a fade from one pair to the other.
+    ``drive`` above 0 bends what is fed back, with unit gain for what is small.
     """
     size = ring.shape[1]
-    write, delay, old, left = int(state[0]), state[1], state[2], state[3]
+    write, delay, old, left, moving = int(state[0]), state[1], state[2], state[3], state[4]
     if delay < 0.0:  # nothing was ever played
         delay = target
-    sections = filters.shape[0]
+        loop[0], loop[1] = wanted, wanted
+    for m in range(13):
+        if loop[1, m] != wanted[m]:
+            w = 1.0 - _rounded(moving / move_frames)
+            loop[0, 0] += w * (loop[1, 0] - loop[0, 0])
+            if w > 0.5:  # the sections that are heard most now are those that fade
+                loop[0, 1:] = loop[1, 1:]
+                memory[:, 0] = memory[:, 1]
+            for k in range(2):
+                if np.any(loop[1, 1 + 6 * k : 7 + 6 * k] != wanted[1 + 6 * k : 7 + 6 * k]):
+                    memory[:, 1, k] = 0.0
+            loop[1] = wanted
+            moving = float(move_frames)
+            break
+    filtering = False
+    for m in range(1, 13):  # sections that leave everything as it is are left out
+        filtering = filtering or loop[0, m] != _WIRES[m] or loop[1, m] != _WIRES[m]
+    feedback, w = loop[1, 0], 1.0
     for i in range(x.shape[1]):
         write += 1
         if write == size:
             write = 0
+        if moving > 0.0:
+            moving -= 1.0
+            w = 1.0 - _rounded(moving / move_frames)
+            feedback = loop[0, 0] + w * (loop[1, 0] - loop[0, 0])
         if delay != target:
             if glide > 0.0:
                 delay += glide * (target - delay)
@@ -113,15 +155,13 @@ def echoes(
         for c in range(2):
             v = read_ring(ring[c], write - 1 if write > 0 else size - 1, delay - 1.0)
             if left > 0.0:
-                w = left / fade_frames
                 gone = read_ring(ring[c], write - 1 if write > 0 else size - 1, old - 1.0)
-                v = v * math.cos(0.5 * math.pi * w) + gone * math.sin(0.5 * math.pi * w)
+                # Both may be in step (a tone), so that their weights add up to 1 and their powers do not.
+                v += (gone - v) * _rounded(left / fade_frames)
+            if filtering:
+                later = _two_sections(v, loop[1], memory[c, 1])
+                v = later if moving <= 0.0 else later + (1.0 - w) * (_two_sections(v, loop[0], memory[c, 0]) - later)
             y[c, i] = v
-            for k in range(sections):
-                out = filters[k, 0] * v + memory[c, k, 0]
-                memory[c, k, 0] = filters[k, 1] * v - filters[k, 4] * out + memory[c, k, 1]
-                memory[c, k, 1] = filters[k, 2] * v - filters[k, 5] * out
-                v = out
             if drive > 0.0:
                 v = math.tanh(drive * v) / drive
             if abs(v) < 1e-20:
@@ -135,34 +175,64 @@ def echoes(
             ring[0, write] += 0.5 * (x[0, i] + x[1, i])
         if left > 0.0:
             left -= 1.0
-    state[0], state[1], state[2], state[3] = write, delay, old, left
+    if moving <= 0.0:
+        loop[0] = loop[1]
+    state[0], state[1], state[2], state[3], state[4] = write, delay, old, left, moving
 
 
 @kernel
 def allpass_chain(
-    x: FloatArray, delays: FloatArray, gains: FloatArray, rings: FloatArray, pos: FloatArray, y: FloatArray
+    x: FloatArray, delays: IntArray, gains: FloatArray, rings: FloatArray, pos: IntArray, y: FloatArray
 ) -> None:
-    """Schroeder all-passes in series. x and y (n,); delays and gains (k,); rings (k, size); pos (k,) write positions."""
-    for i in range(x.shape[0]):
-        v = x[i]
+    """Schroeder all-passes in series. x and y (n,); delays (k,) at least 1, and gains (k,); rings (k, size), size above every
+    delay, written at pos (1,), so that other delays find what was played before."""
+    n, size = x.shape[0], rings.shape[1]
+    # Frame after frame of one all-pass, then of the next: as many as none of them needs of what is made here.
+    most = max(1, min(64, delays.min()))
+    for i in range(n):
+        y[i] = x[i]
+    at = pos[0]
+    i = 0
+    while i < n:
+        width = min(most, n - i, size - at)
         for k in range(delays.shape[0]):
-            at = int(pos[k])
-            held = rings[k, at]
-            inner = v + gains[k] * held
-            if abs(inner) < 1e-20:
-                inner = 0.0
-            rings[k, at] = inner
-            v = held - gains[k] * inner
-            at += 1
-            if at >= int(delays[k]):
-                at = 0
-            pos[k] = at
-        y[i] = v
+            ring, g = rings[k], gains[k]
+            read = at - delays[k]
+            read = read + size if read < 0 else read
+            whole = min(width, size - read)
+            for j in range(width):
+                held = ring[read + j] if j < whole else ring[j - whole]
+                inner = y[i + j] + g * held
+                inner = inner if abs(inner) > 1e-20 else 0.0
+                ring[at + j] = inner
+                y[i + j] = held - g * inner
+        at = at + width if at + width < size else 0
+        i += width
+    pos[0] = at
+
+
+@kernel
+def disperse(x: Stereo, coefficient: float, state: FloatArray, y: Stereo) -> None:
+    """A row of first-order all-passes: low frequencies come later than high ones, as bending waves do in a plate. x and y
+    (2, n); coefficient below 0; state (2, stages)."""
+    n = x.shape[1]
+    for c in range(2):
+        for i in range(n):
+            y[c, i] = x[c, i]
+    for k in range(state.shape[1]):
+        left, right = state[0, k], state[1, k]
+        for i in range(n):
+            v, w = y[0, i], y[1, i]
+            p, q = coefficient * v + left, coefficient * w + right
+            left, right = v - coefficient * p, w - coefficient * q
+            y[0, i], y[1, i] = p, q
+        state[0, k] = left if abs(left) > 1e-20 else 0.0
+        state[1, k] = right if abs(right) > 1e-20 else 0.0
 
 
 @kernel
 def phaser(
-    x: Stereo, start: int, rate: float, shape: int, centre: float, octaves: float, spread: float, stages: int,
+    x: Stereo, start: int, turns: float, rate: float, shape: int, centre: float, octaves: float, spread: float, stages: int,
     feedback: float, memory: FloatArray, y: Stereo,
 ) -> None:  # fmt: skip
     """First-order all-passes whose corner sweeps, in series, with feedback around them. x and y (2, n).
@@ -171,7 +241,7 @@ def phaser(
     """
     for c in range(2):
         for i in range(x.shape[1]):
-            sweep = lfo_at(shape, (start + i) * rate + 0.25 * spread * c, c)
+            sweep = lfo_at(shape, turns + (start + i) * rate + 0.25 * spread * c, c)
             w = math.pi * min(0.45, centre * 2.0 ** (octaves * sweep))
             t = math.tan(w)
             a = (t - 1.0) / (t + 1.0)

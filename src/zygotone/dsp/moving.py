@@ -10,6 +10,20 @@ from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, Stereo
 
 
+def balanced_places(count: int) -> list[float]:
+    """Places from −1 (left) to 1 (right) for ``count`` voices: evenly apart, mirrored, from side to side in turn, so that
+    both sides get the same. One alone stands in the middle."""
+    if count == 1:
+        return [0.0]
+    even = [2.0 * n / (count - 1) - 1.0 for n in range(count)]
+    order: list[float] = []
+    while even:
+        order.append(even.pop(0))
+        if even:
+            order.append(even.pop())
+    return order
+
+
 @kernel
 def approach(target: float, smooth: float, state: FloatArray, y: FloatArray) -> None:
     """y (n,) goes from state (1,) to ``target`` by one-pole; once there it is exactly ``target``."""
@@ -24,6 +38,8 @@ def approach(target: float, smooth: float, state: FloatArray, y: FloatArray) -> 
 
 class SideGains(Memory):
     """Gains of left and right that go to new ones within some 5 ms, where memory is taken over."""
+
+    remembers = ("_gains_state",)
 
     def __init__(self, left: float, right: float, sample_rate_hz: int) -> None:
         self._targets = np.array([[left], [right]])

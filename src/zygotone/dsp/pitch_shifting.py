@@ -2,8 +2,13 @@
 
 J. Laroche and M. Dolson, "New phase-vocoder techniques for pitch-shifting, harmonizing and other exotic effects", 1999:
 around each peak of a short spectrum the bins are moved together, and turned by the phase that the new frequency gains
-from frame to frame. The formants are held by dividing the shift's own envelope out again (A. Röbel and X. Rodet,
-"Efficient spectral envelope estimation", 2005, by the cepstrum).
+from frame to frame. Formants are held by the *true envelope*, which rests on the peaks of the spectrum and does not dip
+between them (A. Röbel and X. Rodet, "Efficient spectral envelope estimation and its application to pitch shifting and
+envelope preservation", DAFx 2005: the cepstrum is smoothed, and what lies over it kept, over and over).
+
+A hit begins a stretch of its own: no frame looks from one stretch into another, so that nothing of a hit is heard before it,
+and its phases are those it came with (in the spirit of A. Röbel, "A new approach to transient processing in the phase
+vocoder", DAFx 2003).
 """
 
 from __future__ import annotations
@@ -11,16 +16,24 @@ from __future__ import annotations
 import math
 
 import numpy as np
+import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.memory import Memory
+from zygotone.dsp.onsets import Onsets
 from zygotone.dsp.types import FloatArray, Stereo
 
-FRAME = 4096
-_OVERLAP = 8
-_HOP = FRAME // _OVERLAP
-_N_FFT = 2 * FRAME  # zeros behind the frame: bins half as wide, so that a peak is moved nearer to its place
-_BINS = _N_FFT // 2 + 1
+FRAME, QUICK_FRAME = 4096, 1024
+_OVERLAP = 4
+# Hits are noticed up to so much later than they begin.
+_NOTICED_S = 0.0015
+_ENVELOPE_ROUNDS = 8
+_LEVEL_S, _MOST_GAIN = 0.015, 2.5
+# Of a hit so much passes unmoved, and until then it has gone over into what is moved: an attack has no pitch.
+_THROUGH_S = (0.005, 0.012)
+# What holding formants may do to a part of the spectrum: enough for any voice, and too little to hollow a sound out whose
+# envelope is no more than its one partial.
+_MOST_NEPERS = 18.0 / 8.686
 
 
 # A peak is larger than so many bins on either side: the side lobes of the window, two bins apart, are none.
@@ -38,7 +51,12 @@ def _is_peak(magnitude: FloatArray, k: int) -> bool:
 
 @kernel
 def shift_peaks(
-    spectrum: np.ndarray, ratio: float, hop_turn: float, turned: FloatArray, scale: FloatArray, out: np.ndarray
+    spectrum: npt.NDArray[np.complex128],
+    ratio: float,
+    hop_turn: float,
+    turned: FloatArray,
+    scale: FloatArray,
+    out: npt.NDArray[np.complex128],
 ) -> None:
     """spectrum and out (bins,) complex; turned (bins,) the phase so far gained at each place; scale (bins,) is what
     each bin of ``out`` is multiplied by. ``hop_turn`` is 2π·hop/frame, the phase of one bin over one hop.
@@ -98,70 +116,166 @@ def shift_peaks(
         turned[n] = last
 
 
-def _envelope(magnitude: FloatArray, lifter: int) -> FloatArray:
-    """Smooth envelope of a magnitude spectrum (bins,), by the low part of its cepstrum, in nepers."""
-    log = np.log(np.maximum(magnitude, 1e-9))
-    cepstrum = np.fft.irfft(log)
-    cepstrum[lifter:-lifter] = 0.0
-    return np.asarray(np.fft.rfft(cepstrum).real)
+def true_envelope(magnitude: FloatArray, lifter: int) -> FloatArray:
+    """Smooth envelope of a magnitude spectrum (bins,) over its peaks, in nepers; ``lifter`` cepstral coefficients."""
+    target = np.log(np.maximum(magnitude, 1e-9 * float(np.max(magnitude)) + 1e-12))
+    envelope = target
+    for _ in range(_ENVELOPE_ROUNDS):
+        cepstrum = np.fft.irfft(np.maximum(target, envelope))
+        cepstrum[lifter:-lifter] = 0.0
+        envelope = np.fft.rfft(cepstrum).real
+    return np.asarray(envelope)
 
 
 class PitchShifter(Memory):
     """Stereo audio at another pitch; left and right keep their phases to each other by sharing the peaks of neither:
-    mid and side are shifted apart, and a mono signal stays mono. Latency is one frame of 4096."""
+    mid and side are shifted apart, and a mono signal stays mono. Latency is one frame.
 
-    latency = FRAME
+    Each frame leaves with the energy it came with, so that no pitch and no formant changes the level.
+    """
 
-    def __init__(self, ratio: float, formant_ratio: float, sample_rate_hz: int) -> None:
-        """``formant_ratio`` moves the formants of the result; at 1 they stay where they were in the input."""
-        self._ratio, self._formants = ratio, formant_ratio
-        self._lifter = max(16, round(sample_rate_hz / 700.0))
-        self._window = np.sqrt(0.5 - 0.5 * np.cos(2.0 * np.pi * np.arange(FRAME) / FRAME))
-        self._norm = 1.0 / (0.5 * _OVERLAP)
-        self._in_state = np.zeros((2, FRAME))
-        self._out_state = np.zeros((2, FRAME))
-        self._turned_state = np.zeros((2, _BINS))
+    remembers = (
+        "_in_state",
+        "_out_state",
+        "_norm_state",
+        "_turned_state",
+        "_fill_state",
+        "_marks_state",
+        "_level_state",
+    )
+
+    def __init__(self, ratio: float, formant_ratio: float | None, sample_rate_hz: int, *, frame: int = FRAME) -> None:
+        """``formant_ratio`` moves the formants of the input; at 1 they stay, and with None they go along with the pitch."""
+        self.latency = self._frame_size = frame
+        self._hop = frame // _OVERLAP
+        self._n_fft = (
+            2 * frame
+        )  # zeros behind the frame: bins half as wide, so that a peak is moved nearer to its place
+        self._ratio = ratio
+        self._formants = ratio if formant_ratio is None else formant_ratio
+        self._lifter = max(8, round(sample_rate_hz / 700.0))
+        self._window = np.sqrt(0.5 - 0.5 * np.cos(2.0 * np.pi * np.arange(frame) / frame))
+        self._early = round(_NOTICED_S * sample_rate_hz)
+        self._onsets = Onsets(sample_rate_hz)
+        self._in_state = np.zeros((2, frame))
+        self._out_state = np.zeros((2, frame))
+        self._norm_state = np.zeros(frame)
+        self._marks_state = np.zeros(frame, dtype=np.int64)  # where in the frame hits begin
+        self._turned_state = np.zeros((2, self._n_fft // 2 + 1))
         self._fill_state = np.zeros(1, dtype=np.int64)
+        # Energy of late that came in and that was made, the gain between them, and the frames since the last hit.
+        self._level_state = np.array([0.0, 0.0, 1.0, 1e9])
+        self._through = tuple(seconds * sample_rate_hz for seconds in _THROUGH_S)
+        self._level_fade = math.exp(-self._hop / (_LEVEL_S * sample_rate_hz))
 
     def process(self, x: Stereo) -> Stereo:
-        n = x.shape[1]
+        n, size, hop = x.shape[1], self._frame_size, self._hop
         mid_side = np.stack([0.5 * (x[0] + x[1]), 0.5 * (x[0] - x[1])])
+        marks = self._onsets.process(x)
         y = np.empty((2, n))
         done = 0
         while done < n:
             fill = int(self._fill_state[0])
-            step = min(n - done, _HOP - fill)
-            self._in_state[:, FRAME - _HOP + fill : FRAME - _HOP + fill + step] = mid_side[:, done : done + step]
-            y[:, done : done + step] = self._out_state[:, fill : fill + step]
+            step = min(n - done, hop - fill)
+            to, now = slice(size - hop + fill, size - hop + fill + step), slice(done, done + step)
+            self._in_state[:, to] = mid_side[:, now]
+            self._marks_state[to] = marks[now]
+            out = slice(fill, fill + step)
+            y[:, now] = self._out_state[:, out]
             self._fill_state[0] += step
             done += step
-            if fill + step == _HOP:
+            if fill + step == hop:
                 self._frame()
         return np.ascontiguousarray(np.stack([y[0] + y[1], y[0] - y[1]]))
 
+    def _stretch(self) -> tuple[slice, bool]:
+        """What of the frame belongs to its middle's stretch, and whether that has begun since the last frame."""
+        middle = self._frame_size // 2
+        hits = np.flatnonzero(self._marks_state) - self._early
+        before, after = hits[hits <= middle], hits[hits > middle]
+        first = max(0, int(before[-1])) if len(before) else 0
+        last = int(after[0]) if len(after) else self._frame_size
+        return slice(first, last), bool(len(before) and before[-1] > middle - self._hop)
+
     def _frame(self) -> None:
-        self._out_state[:, :-_HOP] = self._out_state[:, _HOP:]
-        self._out_state[:, -_HOP:] = 0.0
+        hop = self._hop
+        for held in (self._out_state, self._norm_state):
+            held[..., :-hop] = held[..., hop:]
+            held[..., -hop:] = 0.0
+        part, fresh = self._stretch()
+        window = np.zeros(self._frame_size)
+        window[part] = self._window[part]
+        if fresh:
+            self._turned_state[:] = 0.0
+        self._norm_state += window * window
         for c in range(2):
-            if not self._in_state[c].any():
-                continue
-            spectrum = np.fft.rfft(self._in_state[c] * self._window, _N_FFT)
-            scale = self._scale(spectrum)
-            shifted = spectrum * scale
-            if self._ratio != 1.0:
-                turn = 2.0 * np.pi * _HOP / _N_FFT
-                shift_peaks(spectrum, self._ratio, turn, self._turned_state[c], scale, shifted)
-            frame = np.fft.irfft(shifted)[:FRAME]
-            self._out_state[c] += frame * self._window * self._norm
-        self._in_state[:, :-_HOP] = self._in_state[:, _HOP:]
+            heard = self._in_state[c] * window
+            if heard.any():
+                self._out_state[c] += self._shifted(heard, self._turned_state[c]) * window
+        self._finish(hop)
+        self._in_state[:, :-hop] = self._in_state[:, hop:]
+        self._marks_state[:-hop] = self._marks_state[hop:]
+        self._marks_state[-hop:] = 0
         self._fill_state[0] = 0
 
-    def _scale(self, spectrum: np.ndarray) -> FloatArray:
+    def _finish(self, hop: int) -> None:
+        """The first hop of what was made has all its frames now. Frames of noise do not add up as those of tones do: the hop
+        is brought to the level of what came in. A hit's first milliseconds are let through as they came."""
+        self._out_state[:, :hop] /= np.maximum(self._norm_state[:hop], 1e-3)
+        if self._ratio == 1.0 and self._formants == 1.0:
+            return
+        came, made = (float(np.sum(held[:, :hop] ** 2)) for held in (self._in_state, self._out_state))
+        level = self._level_state
+        level[0] = came + self._level_fade * level[0]
+        level[1] = made + self._level_fade * level[1]
+        gain = math.sqrt(level[0] / level[1]) if level[1] > 1e-20 else 1.0
+        gain = min(_MOST_GAIN, max(1.0 / _MOST_GAIN, gain))
+        self._out_state[:, :hop] *= level[2] + (gain - level[2]) * (np.arange(hop) / hop)
+        level[2] = gain
+        since = level[3] + 1.0 + np.arange(hop)
+        for hit in (np.flatnonzero(self._marks_state) - self._early).tolist():
+            if 0 <= hit < hop:
+                since[hit:] = np.arange(hop - hit)
+        level[3] = since[-1]
+        share = np.clip((self._through[1] - since) / (self._through[1] - self._through[0]), 0.0, 1.0)
+        if share.any():
+            share = 0.5 - 0.5 * np.cos(np.pi * share)
+            self._out_state[:, :hop] += share * (self._in_state[:, :hop] - self._out_state[:, :hop])
+
+    def _shifted(self, heard: FloatArray, turned: FloatArray) -> FloatArray:
+        if self._ratio == 1.0 and self._formants == 1.0:
+            return heard
+        spectrum = np.fft.rfft(heard, self._n_fft)
+        scale = self._scale(spectrum)
+        if self._ratio == 1.0:
+            shifted = spectrum * scale
+        else:
+            shifted = np.empty_like(spectrum)
+            turn = 2.0 * np.pi * self._hop / self._n_fft
+            shift_peaks(spectrum, self._ratio, turn, turned, scale, shifted)
+        made = np.fft.irfft(shifted)[: self._frame_size]
+        # What is shifted beyond half the sample rate is gone, and not to be made up for.
+        kept = min(len(spectrum), int(len(spectrum) / max(1.0, self._ratio)))
+        wanted = (
+            2.0 * float(np.sum(np.abs(spectrum[:kept]) ** 2)) / self._n_fft
+        )  # Parseval, both halves of the spectrum
+        energy = float(made @ made)
+        return made * math.sqrt(wanted / energy) if energy > 0.0 else made
+
+    def _scale(self, spectrum: npt.NDArray[np.complex128]) -> FloatArray:
         """What each bin of the result is multiplied by, so that the formants end up where they are wanted."""
+        bins = len(spectrum)
         if self._ratio == self._formants:
-            return np.ones(_BINS)
-        envelope = _envelope(np.abs(spectrum), self._lifter)
-        bins = np.arange(_BINS)
-        wanted = np.interp(bins / self._formants, bins, envelope)
-        given = np.interp(bins / self._ratio, bins, envelope)
-        return np.asarray(np.exp(np.clip(wanted - given, -4.0, 4.0)))
+            return np.ones(bins)
+        # The envelope is smooth: a quarter of the bins, each the largest of its neighbours, is enough of it.
+        magnitude = np.abs(spectrum)
+        pooled = np.append(magnitude[:-1].reshape(-1, _POOLED).max(axis=1), magnitude[-1])
+        envelope = true_envelope(pooled, self._lifter)
+        places = np.arange(len(pooled))
+        wanted = np.interp(places / self._formants, places, envelope)
+        given = np.interp(places / self._ratio, places, envelope)
+        gain = np.clip(wanted - given, -_MOST_NEPERS, _MOST_NEPERS)
+        return np.asarray(np.exp(np.interp(np.arange(bins) / _POOLED, places, gain)))
+
+
+_POOLED = 4

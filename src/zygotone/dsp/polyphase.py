@@ -101,6 +101,8 @@ def trimmed(row: Row) -> Row:
 class Polyphase(Memory):
     """A filter from ``inputs`` phases to ``outputs`` phases, with what it remembers."""
 
+    remembers = ("_past_state",)
+
     def __init__(self, inputs: int, outputs: int, rows: list[Row]) -> None:
         self._outputs = outputs
         self._taps = np.concatenate([row.taps for row in rows]).astype(np.float32)

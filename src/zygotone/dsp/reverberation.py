@@ -22,7 +22,7 @@ LINES = 16
 @dataclass(frozen=True, slots=True)
 class Network:
     """Delays of the lines in frames, their loss as gain and one-pole coefficient, and the level that keeps the wet
-    signal about as loud as the dry one."""
+    signal about as loud as the dry one. It is that of what goes in: what is in the lines already keeps its own."""
 
     delays: IntArray  # (LINES,)
     gains: FloatArray  # (LINES,)
@@ -139,15 +139,6 @@ def feedback_network(
                     v[k, j] = line[at + j]
                 for j in range(width - whole):
                     v[k, whole + j] = line[j]
-        for k in range(0, LINES, 4):  # four recursions that do not wait for each other
-            h0, h1, h2, h3 = held[k], held[k + 1], held[k + 2], held[k + 3]
-            for j in range(width):
-                h0 = feeds[k] * v[k, j] + poles[k] * h0
-                h1 = feeds[k + 1] * v[k + 1, j] + poles[k + 1] * h1
-                h2 = feeds[k + 2] * v[k + 2, j] + poles[k + 2] * h2
-                h3 = feeds[k + 3] * v[k + 3, j] + poles[k + 3] * h3
-                v[k, j], v[k + 1, j], v[k + 2, j], v[k + 3, j] = h0, h1, h2, h3
-            held[k], held[k + 1], held[k + 2], held[k + 3] = h0, h1, h2, h3
         for c in range(2):
             for j in range(width):
                 y[c, i + j] = 0.0
@@ -167,15 +158,25 @@ def feedback_network(
         first = write + 1 if write + 1 < size else 0
         whole = min(width, size - first)
         for k in range(LINES):
-            line = ring[k]
-            side = x[k % 2, i : i + width]
+            row, side = v[k], x[k % 2, i : i + width]
             for j in range(width):
-                w = scale * v[k, j] + out_scale * side[j]
-                v[k, j] = w if abs(w) > 1e-20 else 0.0  # no denormals
+                row[j] = scale * row[j] + out_scale * side[j]
+        # What a line loses it loses as it is written: other losses then leave what is in the lines as loud as it is.
+        for k in range(0, LINES, 4):  # four recursions that do not wait for each other
+            h0, h1, h2, h3 = held[k], held[k + 1], held[k + 2], held[k + 3]
+            for j in range(width):
+                h0 = feeds[k] * v[k, j] + poles[k] * h0
+                h1 = feeds[k + 1] * v[k + 1, j] + poles[k + 1] * h1
+                h2 = feeds[k + 2] * v[k + 2, j] + poles[k + 2] * h2
+                h3 = feeds[k + 3] * v[k + 3, j] + poles[k + 3] * h3
+                v[k, j], v[k + 1, j], v[k + 2, j], v[k + 3, j] = h0, h1, h2, h3
+            held[k], held[k + 1], held[k + 2], held[k + 3] = h0, h1, h2, h3
+        for k in range(LINES):
+            line, row = ring[k], v[k]
             for j in range(whole):
-                line[first + j] = v[k, j]
+                line[first + j] = row[j] if abs(row[j]) > 1e-20 else 0.0  # no denormals
             for j in range(width - whole):
-                line[j] = v[k, whole + j]
+                line[j] = row[whole + j]
             held[k] = held[k] if abs(held[k]) > 1e-20 else 0.0
         write = (write + width) % size
         i += width

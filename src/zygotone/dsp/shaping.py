@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import math
 from typing import Any
 
@@ -9,7 +10,14 @@ import numpy as np
 import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.filters import filtered
+from zygotone.dsp.oversampling import bent
 from zygotone.dsp.types import FloatArray
+from zygotone.dsp.weighting import k_weighting_sos
+
+# Where level match is exact: about the level that tracks have before they are mixed (common practice).
+MATCH_DB = -18.0
+_MATCH_FRAMES, _MATCH_RATE_HZ, _SETTLED = 16384, 48000, 2048
 
 CURVES = ("soft", "tube", "tape", "hard", "fuzz", "fold", "rectify")
 
@@ -58,52 +66,52 @@ def _rectify(v: float) -> float:
 
 
 @kernel
-def _residue_soft(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+def _residue_soft(gain: float, bias: float, blend: float, trim: float, u: FloatArray) -> None:
     rest = _soft(bias)
     for i in range(u.shape[0]):
-        u[i] = blend * (_soft(gain * u[i] + bias) - rest - u[i])
+        u[i] = blend * (trim * (_soft(gain * u[i] + bias) - rest) - u[i])
 
 
 @kernel
-def _residue_tube(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+def _residue_tube(gain: float, bias: float, blend: float, trim: float, u: FloatArray) -> None:
     rest = _tube(bias)
     for i in range(u.shape[0]):
-        u[i] = blend * (_tube(gain * u[i] + bias) - rest - u[i])
+        u[i] = blend * (trim * (_tube(gain * u[i] + bias) - rest) - u[i])
 
 
 @kernel
-def _residue_tape(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+def _residue_tape(gain: float, bias: float, blend: float, trim: float, u: FloatArray) -> None:
     rest = _tape(bias)
     for i in range(u.shape[0]):
-        u[i] = blend * (_tape(gain * u[i] + bias) - rest - u[i])
+        u[i] = blend * (trim * (_tape(gain * u[i] + bias) - rest) - u[i])
 
 
 @kernel
-def _residue_hard(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+def _residue_hard(gain: float, bias: float, blend: float, trim: float, u: FloatArray) -> None:
     rest = _hard(bias)
     for i in range(u.shape[0]):
-        u[i] = blend * (_hard(gain * u[i] + bias) - rest - u[i])
+        u[i] = blend * (trim * (_hard(gain * u[i] + bias) - rest) - u[i])
 
 
 @kernel
-def _residue_fuzz(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+def _residue_fuzz(gain: float, bias: float, blend: float, trim: float, u: FloatArray) -> None:
     rest = _fuzz(bias)
     for i in range(u.shape[0]):
-        u[i] = blend * (_fuzz(gain * u[i] + bias) - rest - u[i])
+        u[i] = blend * (trim * (_fuzz(gain * u[i] + bias) - rest) - u[i])
 
 
 @kernel
-def _residue_fold(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+def _residue_fold(gain: float, bias: float, blend: float, trim: float, u: FloatArray) -> None:
     rest = _fold(bias)
     for i in range(u.shape[0]):
-        u[i] = blend * (_fold(gain * u[i] + bias) - rest - u[i])
+        u[i] = blend * (trim * (_fold(gain * u[i] + bias) - rest) - u[i])
 
 
 @kernel
-def _residue_rectify(gain: float, bias: float, blend: float, u: FloatArray) -> None:
+def _residue_rectify(gain: float, bias: float, blend: float, trim: float, u: FloatArray) -> None:
     rest = _rectify(bias)
     for i in range(u.shape[0]):
-        u[i] = blend * (_rectify(gain * u[i] + bias) - rest - u[i])
+        u[i] = blend * (trim * (_rectify(gain * u[i] + bias) - rest) - u[i])
 
 
 # A loop for each curve, so that each can be vectorised; a choice inside one loop could not, and one loop that is handed
@@ -114,17 +122,55 @@ _RESIDUES = {
 }  # fmt: skip
 
 
-def residue(curve: str, gain: float, bias: float, blend: float, u: npt.NDArray[Any]) -> None:
-    """In place: what the curve adds to the straight line. u any shape, contiguous, of either precision; blend 0 (nothing) to 1 (all)."""
-    _RESIDUES[curve](gain, bias, blend, u.reshape(-1))
+def residue(curve: str, gain: float, bias: float, blend: float, trim: float, u: npt.NDArray[Any]) -> None:
+    """In place: what the curve, ``trim`` times as loud, adds to the straight line. u any shape, contiguous, of either
+    precision; blend 0 (nothing) to 1 (all)."""
+    _RESIDUES[curve](gain, bias, blend, trim, u.reshape(-1))
 
 
-def shape(curve: str, x: npt.ArrayLike, *, drive_db: float, bias: float = 0.0) -> FloatArray:
+def shape(curve: str, x: npt.ArrayLike, *, drive_db: float, bias: float = 0.0, trim: float = 1.0) -> FloatArray:
     """The transfer curve itself, for pictures and tests; any shape of ``x``."""
     x = np.asarray(x, dtype=np.float64)
     u = np.ascontiguousarray(x.reshape(1, -1).copy())
-    residue(curve, 10.0 ** (drive_db / 20.0), bias, drive_blend(drive_db), u)
+    residue(curve, 10.0 ** (drive_db / 20.0), bias, drive_blend(drive_db), trim, u)
     return np.asarray((u + x.reshape(1, -1)).reshape(x.shape))
+
+
+@functools.lru_cache(maxsize=1)
+def _match_noise() -> FloatArray:
+    """Pink noise of ``MATCH_DB`` RMS, from 30 Hz to 16 kHz."""
+    spectrum = np.fft.rfft(np.random.default_rng(41).standard_normal(_MATCH_FRAMES))
+    hz = np.fft.rfftfreq(_MATCH_FRAMES, 1.0 / _MATCH_RATE_HZ)
+    noise = np.fft.irfft(np.where((hz > 30.0) & (hz < 16000.0), spectrum / np.sqrt(np.maximum(hz, 1.0)), 0.0))
+    return np.asarray(noise * 10.0 ** (MATCH_DB / 20.0) / np.std(noise))
+
+
+@functools.lru_cache(maxsize=4096)
+def _matching_db(curve: str, drive_db: int, tenths: int) -> float:
+    """``matching_trim`` at a whole number of dB of drive and of tenths of bias, in dB."""
+    if drive_db == 0:
+        return 0.0
+
+    def added(u: npt.NDArray[Any]) -> npt.NDArray[Any]:
+        residue(curve, 10.0 ** (drive_db / 20.0), tenths / 10.0, 1.0, 1.0, u)
+        return u
+
+    noise = _match_noise()
+    x, c = filtered(k_weighting_sos(_MATCH_RATE_HZ), np.stack([noise, noise + bent(noise, added)]))
+    x, c = x[_SETTLED:], c[_SETTLED:]
+    # Loud as x is what the device makes, (1 − b)·x + b·t·c with the blend b, for the greater root t of a quadratic.
+    blend = drive_blend(drive_db)
+    a2, a1, a0 = blend**2 * (c @ c), blend * (1.0 - blend) * (x @ c), ((1.0 - blend) ** 2 - 1.0) * (x @ x)
+    return float(np.clip(20.0 * np.log10((math.sqrt(a1 * a1 - a2 * a0) - a1) / a2), -40.0, 20.0))
+
+
+def matching_trim(curve: str, drive_db: float, bias: float) -> float:
+    """The gain after the curve with which pink noise of ``MATCH_DB`` RMS is as loud (BS.1770) as before it."""
+    drive, side = min(47, int(drive_db)), math.floor(10.0 * bias)
+    along, across = drive_db - drive, 10.0 * bias - side
+    corners = [[_matching_db(curve, drive + i, side + j) for j in (0, 1)] for i in (0, 1)]
+    early, late = ((1.0 - across) * row[0] + across * row[1] for row in corners)
+    return float(10.0 ** ((early + along * (late - early)) / 20.0))
 
 
 def drive_blend(drive_db: float) -> float:

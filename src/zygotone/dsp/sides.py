@@ -17,6 +17,8 @@ class Sides(Memory, Generic[T]):
     """Two of the same, one a side. As long as both sides have been given the same (a guitar before it is panned), one
     works for both."""
 
+    remembers = ("_alike_state",)
+
     def __init__(self, left: Callable[[], T], right: Callable[[], T] | None = None) -> None:
         """How each side's is made; without ``right`` they are alike."""
         self._left, self._right = left(), (right or left)()
@@ -38,7 +40,8 @@ class Sides(Memory, Generic[T]):
         self._right.adopt(self._left)
         self._alike_state[0] = False
 
-    def adopt(self, older: Any) -> None:
-        super().adopt(older)
+    def adopt(self, older: Any) -> bool:
+        whole = super().adopt(older)
         if self._alike_state[0] and not self._same:
             self._part()
+        return whole

@@ -8,6 +8,7 @@ stretch and one of the stretch before, taken from its end. Three comparisons a f
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 
@@ -47,9 +48,21 @@ def _largest(x: FloatArray, past: FloatArray, state: FloatArray, y: FloatArray) 
 class SlidingMaximum(Memory):
     """Largest of the last ``window`` values; nothing has been before the first."""
 
+    remembers = ("_past_state", "_place_state")
+
     def __init__(self, window: int) -> None:
         self._past_state = np.full((2, window + 1), -math.inf)
         self._place_state = np.array([0.0, -math.inf])
+
+    def adopt(self, older: Any) -> bool:
+        """A window of another length begins with the largest value that the older one still held."""
+        if not super().adopt(older):
+            place, top = older._place_state
+            still = older._past_state[1, min(int(place), older._past_state.shape[1] - 1)]
+            self._past_state[:] = -math.inf
+            self._past_state[1, :-1] = max(top, still)
+            self._place_state[:] = 0.0, -math.inf
+        return True
 
     def process(self, x: FloatArray) -> FloatArray:
         """x and the result (n,)."""

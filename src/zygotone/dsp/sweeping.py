@@ -101,6 +101,24 @@ def sweep_ladder(x: Stereo, g: FloatArray, resonance: float, mode: int, state: F
 
 
 @kernel
+def svf_highpass(x: Stereo, g: float, state: FloatArray, y: Stereo) -> None:
+    """Straight Butterworth high-pass of 12 dB an octave; x and y (2, n), g from ``tangent``, state (2, 2). What it remembers
+    is bounded by what was played, so that its corner may be anywhere else in the next block."""
+    k = math.sqrt(2.0)
+    for c in range(2):
+        s1, s2 = state[c, 0], state[c, 1]
+        for i in range(x.shape[1]):
+            high = (x[c, i] - (k + g) * s1 - s2) / (1.0 + g * (g + k))
+            band = g * high + s1
+            low = g * band + s2
+            s1 = g * high + band
+            s2 = g * band + low
+            y[c, i] = high
+        state[c, 0] = s1 if abs(s1) > 1e-20 else 0.0
+        state[c, 1] = s2 if abs(s2) > 1e-20 else 0.0
+
+
+@kernel
 def follow(level: FloatArray, attack: float, release: float, state: FloatArray, y: FloatArray) -> None:
     """One-pole envelope of a level, both (n,); state (1,)."""
     v = state[0]

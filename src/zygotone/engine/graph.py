@@ -214,7 +214,7 @@ class _SessionCompiler:
         self.chains: dict[str, Node] = {}
         self.strips: dict[str, Node] = {}
         self._open: list[str] = []
-        self._song_digest = _value_digest(session.song.replace(title="", key="C major"))
+        self._song_digest = _value_digest(session.song.replace(title="", key=""))
         self._lanes = _motions(session)
         self.chain_compiler = ChainCompiler(
             session.rate_hz, session.song.tempo_bpm, self._key, lambda strip, path: self._lanes.get((strip, path), ())

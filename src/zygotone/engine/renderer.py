@@ -140,7 +140,7 @@ class Renderer:
         sound = unfaded(layer).replace(name="", chain=(), output="chain", mute=False, solo=False)
         key = (
             sound, source.voices, source.lfos, source.phrases, source.parts, releases,
-            session.song.replace(title="", key="C major"), session.rate_hz, mine,
+            session.song.replace(title="", key=""), session.rate_hz, mine,
         )  # fmt: skip
         take = self._instruments.get(key)
         if take is None:

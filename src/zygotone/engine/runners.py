@@ -7,14 +7,16 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from zygotone.devices import Host, make_processor
+from zygotone.devices import Host, Processor, make_processor
 from zygotone.devices.pan import pan_gains
-from zygotone.dsp.delays import DelayLine
+from zygotone.dsp.delays import PAST_FRAMES, DelayLine
 from zygotone.dsp.dynamics import is_finite, replace_not_finite
 from zygotone.dsp.levels import db_to_gain
-from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
+from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.graph import BlendNode, DeviceNode, Node, SourceNode, StripNode, SumNode
-from zygotone.engine.motion import beats_of, by_path, moved
+from zygotone.engine.motion import FADE_FRAMES, beats_of, by_path, fade_weights, moved, smoothed
+from zygotone.session.kinds import Device, continuous_params
+from zygotone.session.params import Param, Values
 from zygotone.session.paths import read_path, write_path
 from zygotone.sources.instrument import side_gains
 
@@ -66,7 +68,12 @@ class SourceRunner(Runner):
 
 
 class DeviceRunner(Runner):
-    """Signal and key aligned, the processor, dry aligned to wet, automation, and nothing but finite numbers."""
+    """Signal and key aligned, the processor, dry aligned to wet, automation, and nothing but finite numbers.
+
+    Where automation moves, two processors work side by side: one has the parameters of the last knot of ``FADE_FRAMES``, the
+    other those of the next, and the sound fades over from one to the other. So whatever a parameter does, a step or a ramp,
+    is a smooth change of the sound, for any device.
+    """
 
     def __init__(self, node: DeviceNode, host: Host) -> None:
         super().__init__(node)
@@ -76,12 +83,17 @@ class DeviceRunner(Runner):
         self._ringing = False  # switched off while its tail still sounded
         self._quiet = 0
         self._motions = by_path(node.motions)
+        self._rate = next((path for path in self._motions if _declared(node.device, path).is_rate), None)
         self._host = Host(host.rate_hz, node.bpm, host.clip, automated=bool(self._motions))
         self._params = node.device.params
-        self._mix = node.device.mix
-        self._cell: int | None = None  # of the control grid, whose parameters are in force
+        self._mix = self._next_mix = node.device.mix
+        self._span: int | None = None  # between which knots we are
         self.processor = make_processor(node.device, self._host)
+        self._next: Processor | None = None  # what is faded to, with what parameters
+        self._next_params = self._params
         self._dry = DelayLine(self.processor.latency)
+        self._key_past = DelayLine(0)
+        self._history: tuple[Stereo, Stereo | None] | None = None  # to be heard before the first block
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         aligned = self._aligned(inputs)
@@ -92,60 +104,136 @@ class DeviceRunner(Runner):
         if not self._on:
             return self._ring_out(x)
         position = start - self._latest
+        if self._history is not None:
+            self.processor.settle(*self._history, position)
+            self._history = None
         if not self._motions:
             return self._process(position, x, key)
         out = np.empty_like(x)
         gains: list[FloatArray] = []
         at = 0
-        while at < frames:  # cell by cell of the control grid, wherever the block begins
-            n = min(frames - at, GRID_FRAMES - (position + at) % GRID_FRAMES)
-            cell_number = (position + at) // GRID_FRAMES
-            if cell_number != self._cell:
-                self._cell = cell_number
-                self._move(cell_number * GRID_FRAMES)
+        while at < frames:  # from knot to knot, wherever the block begins
+            n = min(frames - at, FADE_FRAMES - (position + at) % FADE_FRAMES)
+            span = (position + at) // FADE_FRAMES
             part = slice(at, at + n)
             cell = np.ascontiguousarray(x[:, part])
-            out[:, part] = self._process(
-                position + at, cell, None if key is None else np.ascontiguousarray(key[:, part])
-            )
-            if self.processor.gain_db is not None:
-                gains.append(self.processor.gain_db)
+            heard = None if key is None else np.ascontiguousarray(key[:, part])
+            if span != self._span:
+                self._enter(span, position + at)
+            out[:, part] = self._process(position + at, cell, heard)
+            if self.gain_db is not None:
+                gains.append(self.gain_db)
             at += n
         self.gain_db = np.concatenate(gains) if gains else None
         return out
 
     def _process(self, position: int, x: Stereo, key: Stereo | None) -> Stereo:
-        self.processor.position = position
         with np.errstate(invalid="ignore", over="ignore"):  # what is not finite is dealt with below
-            wet = self.processor.process(x, key)
-        self.gain_db = self.processor.gain_db
-        if self._mix < 1.0:
+            wet = self._wet(position, x, key)
+        mix: float | FloatArray = self._mix
+        if self._next_mix != self._mix:
+            mix = self._mix + (self._next_mix - self._mix) * fade_weights(position, x.shape[1])
+        if np.any(np.less(mix, 1.0)):
             dry = self._dry.process(x)
             # Written so that an idle device gives back its input to the last bit.
-            wet = dry + self._mix * (wet - dry)
+            wet = dry + mix * (wet - dry)
         else:
             self._dry.remember(x)
+        if key is not None:
+            self._key_past.remember(key)
         wet, bad = _finite(wet)
         if bad:
             self.bad_samples += bad
             # A filter that has met a NaN keeps it; only fresh memory helps.
             self.processor = make_processor(self._device, self._host, self._params)
+            self._next = None if self._next is None else make_processor(self._device, self._host, self._next_params)
         return wet
 
-    def _move(self, frame: int) -> None:
-        """Parameters as automation has them at a frame of the song."""
-        beats = beats_of(np.array([max(0, frame)]), rate_hz=self._host.rate_hz, bpm=self._host.bpm)
-        params = self._params
+    def _wet(self, position: int, x: Stereo, key: Stereo | None) -> Stereo:
+        self.processor.position = position
+        wet = self.processor.process(x, key)
+        self.gain_db = self.processor.gain_db
+        if self._next is None:
+            return wet
+        self._next.position = position
+        later = self._next.process(x, key)
+        weights = fade_weights(position, x.shape[1])
+        if self.gain_db is not None and self._next.gain_db is not None:
+            self.gain_db = self.gain_db + weights * (self._next.gain_db - self.gain_db)
+        return np.asarray(wet + weights * (later - wet))
+
+    def _enter(self, span: int, position: int) -> None:
+        """Go on between the next two knots: what was faded to is in force, and another is made to fade to."""
+        mix, params = self._moved(span)
+        if self._span is None or span != self._span + 1:  # the first, or one after a jump
+            self._replace(params, position, self._turned(span))
+        elif self._next is not None:
+            self.processor, self._params, self._next = self._next, self._next_params, None
+        self._span = span
+        self._mix = mix
+        self._next_mix, self._next_params = self._moved(span + 1)
+        if self._next_params != self._params:
+            turns = self.processor.turns
+            if self._rate is not None:  # both are at one place in their cycle, and part from there
+                rates = self._cycles(np.array([self._params[self._rate], self._next_params[self._rate]]))
+                turns += span * FADE_FRAMES * float(rates[0] - rates[1])
+            self._next = self._successor(self._next_params, position, turns)
+
+    def _cycles(self, hz: FloatArray) -> FloatArray:
+        """Cycles a frame."""
+        return hz / self._host.rate_hz
+
+    def _turned(self, span: int) -> float:
+        """What the moves of a rate from the start of the song to a knot leave to be added to position·rate there."""
+        if self._rate is None or span <= 0:
+            return 0.0
+        beats = beats_of(np.arange(span + 1.0) * FADE_FRAMES, rate_hz=self._host.rate_hz, bpm=self._host.bpm)
+        rates = self._cycles(moved(self._motions[self._rate], self._set_to(self._rate), beats))
+        # From each knot to the next the later rate is what goes on.
+        return float(FADE_FRAMES * (np.sum(rates[1:]) - span * rates[-1]))
+
+    def _set_to(self, path: str) -> float:
+        """What is set where automation does not play: a note value as it is at this tempo."""
+        value = read_path(self._device.params, path)
+        return _declared(self._device, path).number_of(value, bpm=self._host.bpm)
+
+    def _replace(self, params: Values, position: int, turns: float) -> None:
+        if params != self._params:
+            self.processor = self._successor(params, position, turns)
+            self._params = params
+        self.processor.turns = turns
+        self._next = None
+
+    def _successor(self, params: Values, position: int, turns: float) -> Processor:
+        """One with other parameters that goes on where the present one is."""
+        made = make_processor(self._device, self._host, params)
+        fits = made.adopt(self.processor)
+        if not fits:
+            made = make_processor(self._device, self._host, params)
+        made.turns = turns
+        if not fits:
+            made.settle(*self._past(), position)
+        elif made.settle_s > 0.0:
+            made.settle(*self._past(round(made.settle_s * self._host.rate_hz)), position)
+        return made
+
+    def _past(self, frames: int | None = None) -> tuple[Stereo, Stereo | None]:
+        x = self._dry.past()
+        key = self._key_past.past() if len(self.node.inputs) > 1 else None
+        n = min(x.shape[1], PAST_FRAMES, x.shape[1] if frames is None else frames)
+        return (np.ascontiguousarray(x[:, -n:]), None if key is None else np.ascontiguousarray(key[:, -n:]))
+
+    def _moved(self, span: int) -> tuple[float, Values]:
+        """Wet/dry and parameters as automation has them at a knot."""
+        frame = max(0, span * FADE_FRAMES)
+        beats = beats_of(np.array([frame]), rate_hz=self._host.rate_hz, bpm=self._host.bpm)
+        mix, params = self._device.mix, self._device.params
         for path, motions in self._motions.items():
             if path == "mix":
-                self._mix = float(moved(motions, self._device.mix, beats)[0])
+                mix = float(moved(motions, mix, beats)[0])
                 continue
-            value = float(moved(motions, read_path(self._device.params, path), beats)[0])
-            if value != read_path(params, path):
-                params = write_path(params, path, value)
-        if params is not self._params:
-            self._params = params
-            self.processor.retune(params, self._host)
+            params = write_path(params, path, float(moved(motions, self._set_to(path), beats)[0]))
+        return mix, params
 
     def _ring_out(self, x: Stereo) -> Stereo:
         """The input as it is, and what is left of the tail."""
@@ -160,10 +248,18 @@ class DeviceRunner(Runner):
 
     def adopt(self, older: Runner) -> None:
         super().adopt(older)
-        if isinstance(older, DeviceRunner) and type(self.processor) is type(older.processor):
-            self._ringing = not self._on and (older._on or older._ringing)
-            self.processor.adopt(older.processor)
-            self._dry.adopt(older._dry)
+        if not isinstance(older, DeviceRunner):
+            return
+        self._dry.adopt(older._dry)
+        self._key_past.adopt(older._key_past)
+        if type(self.processor) is not type(older.processor):
+            self._history = self._past()
+            return
+        self._ringing = not self._on and (older._on or older._ringing)
+        if not self.processor.adopt(older.processor):
+            # Not all that it remembers has a place here: it begins anew, and hears what came before.
+            self.processor = make_processor(self._device, self._host)
+            self._history = self._past()
 
 
 class StripRunner(Runner):
@@ -179,15 +275,22 @@ class StripRunner(Runner):
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         if not self._motions:
             return inputs[0] if self._passes else inputs[0] * self._gains
-        at = np.maximum(0, np.arange(start - self._latest, start - self._latest + frames))
-        beats = beats_of(at, rate_hz=self._rate_hz, bpm=self._node.bpm)
-        level, pan = np.full(frames, self._node.level_db), np.full(frames, self._node.pan_pct)
+        return inputs[0] * smoothed(self._gains_at, start - self._latest, frames)
+
+    def _gains_at(self, frames: FloatArray) -> FloatArray:
+        """Gains of left and right, (2, n), at frames of the song."""
+        beats = beats_of(frames, rate_hz=self._rate_hz, bpm=self._node.bpm)
+        level, pan = np.full(len(frames), self._node.level_db), np.full(len(frames), self._node.pan_pct)
         for path, motions in self._motions.items():
             if path == "pan_pct":
                 pan = moved(motions, self._node.pan_pct, beats)
             else:  # level_db, a send's level, or a branch's gain: what this fader is there for
                 level = moved(motions, self._node.level_db, beats)
-        return inputs[0] * side_gains(level, pan)
+        return side_gains(level, pan)
+
+
+def _declared(device: Device, path: str) -> Param:
+    return continuous_params(device)[path]
 
 
 def strip_gains(level_db: float, pan_pct: float) -> FloatArray:
@@ -220,10 +323,12 @@ class BlendRunner(Runner):
         dry, wet = self._aligned(inputs)
         mix: float | FloatArray = self._node.mix
         if self._node.motions:
-            at = np.maximum(0, np.arange(start - self._latest, start - self._latest + frames))
-            beats = beats_of(at, rate_hz=self._rate_hz, bpm=self._node.bpm)
-            mix = moved(self._node.motions, self._node.mix, beats)
+            mix = smoothed(self._mix_at, start - self._latest, frames)[0]
         return self._clean(dry + mix * (wet - dry))
+
+    def _mix_at(self, frames: FloatArray) -> FloatArray:
+        beats = beats_of(frames, rate_hz=self._rate_hz, bpm=self._node.bpm)
+        return moved(self._node.motions, self._node.mix, beats)
 
 
 def _finite(x: Stereo) -> tuple[Stereo, int]:

@@ -38,7 +38,7 @@ def rhythm() -> list[SavedSound]:
               _drum("Wires", "texture", "snare", tone_db=-60, click_db=-60, noise_db=-4, noise_decay_ms=120, noise_low_hz=1200, noise_high_hz=14000)),
         sound("Fat snare", "snare", "deep wide", "Tuned low, with a long body under short wires.",
               _drum("Head", "body", "snare", tune_hz=138.6, drop_semitones=7, drop_ms=16, decay_ms=190, click_db=-20, bend_db=6),
-              _drum("Wires", "texture", "snare", tone_db=-60, click_db=-60, noise_db=-5, noise_decay_ms=170, noise_low_hz=700, noise_high_hz=9000)),
+              *(_drum(f"Wires {side}", "width", "snare", tone_db=-60, click_db=-60, noise_db=-5, noise_decay_ms=170, noise_low_hz=700, noise_high_hz=9000, pan_pct=pan) for side, pan in (("left", -80), ("right", 80)))),
         sound("Crack snare", "snare", "bright hard", "A hard click in front of bright wires; the head is hardly there.",
               _drum("Head", "body", "snare", tune_hz=233, drop_semitones=9, drop_ms=6, decay_ms=60, click_db=-8, click_hz=4500),
               _drum("Wires", "air", "snare", tone_db=-60, click_db=-60, noise_db=0, noise_decay_ms=90, noise_low_hz=6000, noise_high_hz=16000)),

@@ -10,6 +10,7 @@ import math
 import numpy as np
 
 from zygotone.dsp.levels import gain_to_db
+from zygotone.dsp.onsets import onsets
 from zygotone.dsp.types import FloatArray
 
 
@@ -43,35 +44,23 @@ def peak_and_body_db(audio: FloatArray, sample_rate_hz: int) -> tuple[float, flo
     return float(gain_to_db(np.max(np.abs(audio)))), float(np.median(levels[levels > levels.max() - 30.0]))
 
 
-def hits(audio: FloatArray, sample_rate_hz: int, *, apart_s: float = 0.1) -> list[int]:
-    """First frame of each percussive hit: where the magnitude first passes 10 % of the hit's own peak.
-
-    A hit is a rise by 12 dB over the 60 ms before, to within 20 dB of the loudest hit.
+def hits(audio: FloatArray, sample_rate_hz: int, *, apart_s: float = 0.05) -> list[int]:
+    """First frame of each percussive hit: where the magnitude first passes 10 % of the hit's own peak, or, over the tail of
+    another, where what is new is noticed. The detector is that of the devices (``dsp.onsets``), judged against the loudest
+    hits; those 20 dB below them do not count.
     """
     magnitude = np.max(np.abs(audio), axis=0)
-    top = float(np.max(magnitude, initial=0.0))
-    if top < 1e-5:
+    if float(np.max(magnitude, initial=0.0)) < 1e-5:
         return []
-    hop = max(1, round(0.002 * sample_rate_hz))
-    n = len(magnitude) // hop
-    if n < 3:
-        return []
-    coarse = magnitude[: n * hop].reshape(n, hop).max(axis=1)
-    # A low tone is loud and quiet within one period; 20 ms holds half a period of 25 Hz.
-    before = _largest_near(coarse, 30, origin=14)  # the 60 ms up to 2 ms ago
-    after = _largest_near(coarse, 10, origin=-5)  # the 20 ms from now on
-    rises = (after > 4.0 * np.concatenate([[0.0], before[:-1]])) & (after > 0.1 * top)
+    scaled = audio / float(np.max(magnitude))  # a soft take has hits too
+    early, after = round(0.003 * sample_rate_hz), round(0.060 * sample_rate_hz)
     found: list[int] = []
-    apart = round(apart_s * sample_rate_hz)
-    for at in np.flatnonzero(rises):
-        start = max(0, (int(at) - 1) * hop)
-        if found and start - found[-1] < apart:
-            continue
-        end = min(len(magnitude), start + round(0.06 * sample_rate_hz))
-        peak = float(np.max(magnitude[start:end]))
-        crossing = start + int(np.argmax(magnitude[start:end] >= 0.1 * peak))
-        if not found or crossing - found[-1] >= apart:
-            found.append(crossing)
+    for at in onsets(scaled, sample_rate_hz, apart_s=apart_s).tolist():
+        start = max(0, at - early)
+        heard = magnitude[start : at + after]
+        tenth = 0.1 * float(np.max(heard))
+        alone = float(np.max(magnitude[max(0, start - 4 * early) : start], initial=0.0)) < tenth
+        found.append(start + int(np.argmax(heard >= tenth)) if alone else at)
     return found
 
 

@@ -9,17 +9,23 @@ from zygotone.dsp.types import FloatArray
 _GAUSSIAN = 0.3173  # share of Gaussian noise beyond one standard deviation
 
 
-def echo_density(response: FloatArray, sample_rate_hz: int, *, window_s: float = 0.02) -> tuple[FloatArray, FloatArray]:
-    """Echo density of an impulse response (n,) over time: middles of the windows in s, and densities.
+def echo_density(
+    response: FloatArray, sample_rate_hz: int, *, window_s: float = 0.02, step_s: float = 0.001
+) -> tuple[FloatArray, FloatArray]:
+    """Echo density of an impulse response (n,) over time: middles of the windows in s, every ``step_s``, and densities.
 
-    J. S. Abel and P. Huang, "A simple, robust measure of reverberation echo density", AES 2006: the share of samples
-    beyond one standard deviation, over that of Gaussian noise. Single echoes give near 0; 1 is where they have merged.
+    J. S. Abel and P. Huang, "A simple, robust measure of reverberation echo density", AES 2006, eq. 3: within a window that
+    slides, weighted by a Hann window, the share of samples beyond the (weighted) standard deviation, over that of Gaussian
+    noise. Single echoes give near 0; 1 is where they have merged.
     """
-    width = round(window_s * sample_rate_hz)
-    windows = response[: len(response) // width * width].reshape(-1, width)
-    spread = np.std(windows, axis=1, keepdims=True)
-    density = np.mean(np.abs(windows) > spread, axis=1) / _GAUSSIAN
-    return np.asarray((np.arange(len(windows)) + 0.5) * window_s, dtype=np.float64), np.asarray(density)
+    half = round(0.5 * window_s * sample_rate_hz)
+    weights = np.hanning(2 * half + 3)[1:-1]
+    weights /= weights.sum()
+    middles = np.arange(half, len(response) - half, max(1, round(step_s * sample_rate_hz)))
+    windows = np.lib.stride_tricks.sliding_window_view(response, 2 * half + 1)[middles - half]
+    spread = np.sqrt(np.square(windows) @ weights)[:, None]
+    density = (np.abs(windows) > spread) @ weights / _GAUSSIAN
+    return np.asarray(middles / sample_rate_hz, dtype=np.float64), np.asarray(density)
 
 
 def tail_spectrum(

@@ -121,15 +121,20 @@ def accelerating_roll(
     *, beats: float, pitch: int, steps_beats: Sequence[float] = (0.5, 0.25, 0.125), pitch_to: int | None = None,
     velocity_from: float = 0.35, velocity_to: float = 1.0,
 ) -> list[NoteEvent]:  # fmt: skip
-    """A roll that quickens: the time is shared out evenly among ever shorter steps. Velocity, pitch and the first macro
-    (for a filter that opens) rise over the whole of it."""
+    """A roll that quickens: the time is shared out among ever shorter steps, as evenly as whole steps allow, so that every
+    stroke lies on the grid of its step. Velocity, pitch and the first macro (for a filter that opens) rise over the whole of
+    it."""
     end = pitch if pitch_to is None else pitch_to
     share = beats / len(steps_beats)
     notes = []
+    begin = 0.0
     for n, step in enumerate(steps_beats):
-        count = round(share / step)
+        # Each stretch ends on a line of its own step and of the one before; the last one takes what is left.
+        coarser = max(steps_beats[n : n + 2])
+        until = beats if n == len(steps_beats) - 1 else min(beats, round((n + 1) * share / coarser) * coarser)
+        count = max(0, round((until - begin) / step))
         for k in range(count):
-            at = n * share + k * step
+            at = begin + k * step
             along = at / beats
             notes.append(
                 NoteEvent(
@@ -137,4 +142,5 @@ def accelerating_roll(
                     velocity_from + along * (velocity_to - velocity_from), macros=(along, 0.0, 0.0, 0.0),
                 )
             )  # fmt: skip
+        begin += count * step
     return notes

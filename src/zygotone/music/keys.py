@@ -78,6 +78,14 @@ def interval(first_hz: float, second_hz: float) -> Interval:
     return Interval(nearest, 100.0 * (exact - nearest), INTERVALS[step], _CONSONANCE[step])
 
 
+def interval_above(tonic: int, hz: float, *, a4_hz: float = 440.0) -> Interval:
+    """How far a pitch lies above the next tonic (a pitch class) below it: C♯ is a minor second from C in any octave."""
+    tonic_hz = midi_to_hz(tonic, a4_hz=a4_hz)
+    # A quarter tone under a tonic counts as that tonic.
+    octaves = math.floor(math.log2(hz / tonic_hz) + 1.0 / 24.0)
+    return interval(tonic_hz * 2.0**octaves, hz)
+
+
 def nearest_in_key(hz: float, key: Key, *, a4_hz: float = 440.0) -> float:
     """The pitch in ``key`` closest to ``hz`` that is consonant with the tonic."""
     wanted = [pc for pc in key.pitch_classes if _CONSONANCE[(pc - key.tonic) % 12] >= CONSONANT_FROM]

@@ -30,11 +30,13 @@ def ordered(notes: Iterable[NoteEvent]) -> list[NoteEvent]:
 
 
 def quantized(notes: Iterable[NoteEvent], grid_beats: float, *, strength: float = 1.0) -> list[NoteEvent]:
-    """Starts moved towards the nearest line of a grid; ``strength`` 0 leaves them, 1 puts them on it."""
+    """Starts moved towards the nearest line of a grid; ``strength`` 0 leaves them, 1 puts them on it. A nudge is part of where
+    a note is: it becomes smaller by as much."""
     moved = []
     for n in notes:
         line = round(n.start_beat / grid_beats) * grid_beats
-        moved.append(replace(n, start_beat=max(0.0, n.start_beat + strength * (line - n.start_beat))))
+        start = max(0.0, n.start_beat + strength * (line - n.start_beat))
+        moved.append(replace(n, start_beat=start, nudge_ms=(1.0 - strength) * n.nudge_ms))
     return ordered(moved)
 
 
@@ -73,16 +75,17 @@ def humanized(notes: Sequence[NoteEvent], *, time_ms: float, velocity: float, se
 
 def strummed(notes: Iterable[NoteEvent], spread_ms: float, *, upward: bool = True) -> list[NoteEvent]:
     """Notes that begin together are spread out, so that the last of them lands on the beat: low strings lead where the hand
-    goes ``upward`` in pitch."""
+    goes ``upward`` in pitch. A chord that is strummed already is strummed anew: the latest of it says where the beat is."""
     groups: dict[float, list[NoteEvent]] = {}
     for n in notes:
         groups.setdefault(round(n.start_beat, 6), []).append(n)
     moved = []
     for chord in groups.values():
         strings = sorted(chord, key=lambda n: n.pitch if upward else -n.pitch)
+        landing = max(n.nudge_ms for n in strings)
         for place, n in enumerate(strings):
             early = spread_ms * (1.0 - place / (len(strings) - 1)) if len(strings) > 1 else 0.0
-            moved.append(replace(n, nudge_ms=max(-200.0, n.nudge_ms - early)))
+            moved.append(replace(n, nudge_ms=max(-200.0, landing - early)))
     return ordered(moved)
 
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import difflib
 import importlib
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
 from typing import Any
 
 from zygotone.errors import ParameterError
@@ -22,6 +22,10 @@ class Kind:
     params: tuple[Param, ...]
     takes_key: bool = False
     usual_mix: float = 1.0  # of a device, when it is put into a chain by hand
+    usual: Mapping[str, Any] = field(
+        default_factory=dict, hash=False
+    )  # what it is then set to, where that is not its defaults
+    upgrade: Callable[[dict[str, Any]], dict[str, Any]] | None = None  # from values as older versions wrote them
     rings: bool = False  # a tail goes on after the input has ended, and after it was switched off
 
     def param(self, name: str) -> Param:
@@ -34,6 +38,8 @@ class Kind:
         return defaults(self.params)
 
     def check(self, given: Any, place: str) -> Values:
+        if self.upgrade is not None and isinstance(given, dict):
+            given = self.upgrade(given)
         return check_values(self.params, given, place)
 
     def to_json(self) -> dict[str, Any]:

@@ -261,6 +261,15 @@ def new_device(strip: Strip, kind: str, *, where: str = "", **values: Any) -> De
     return Device.model_validate({"id": device_id, "kind": kind, **values})
 
 
+def usual_device(session: Session, strip: Strip, kind: str, *, where: str = "") -> Device:
+    """A device as it is put into a chain by hand: with what it usually is set to; on a return all wet, since there the
+    dry signal is on the tracks that send to it."""
+    spec = DEVICES.find(kind)
+    is_return = any(send.to == strip.id for each in session.strips() for send in each.sends)
+    mix = 1.0 if is_return else spec.usual_mix
+    return new_device(strip, kind, where=where, mix=mix, **spec.usual)
+
+
 def insert_device(
     session: Session, strip_id: str, device: Device, index: int | None = None, *, where: str = ""
 ) -> Session:

@@ -131,18 +131,19 @@ class Song(Value):
     tempo_bpm: Annotated[float, Field(ge=20, le=400)] = 120.0
     beats_per_bar: Annotated[int, Field(ge=1, le=16)] = 4
     beat_unit: Literal[2, 4, 8, 16] = 4
-    key: Annotated[str, Field(max_length=20)] = "C major"
+    key: Annotated[str, Field(max_length=20)] = ""  # empty as long as none was chosen
     a4_hz: Annotated[float, Field(ge=380, le=500)] = 440.0
     sections: Annotated[tuple[Section, ...], Field(min_length=1, max_length=200)]
 
     @field_validator("key")
     @classmethod
     def _a_key(cls, text: str) -> str:
-        return parse_key(text).name
+        return parse_key(text).name if text.strip() else ""
 
     @property
-    def parsed_key(self) -> Key:
-        return parse_key(self.key)
+    def parsed_key(self) -> Key | None:
+        """None where no key was chosen: then nothing is judged against one."""
+        return parse_key(self.key) if self.key else None
 
     @property
     def bars(self) -> int:

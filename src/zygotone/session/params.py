@@ -132,7 +132,12 @@ class Param:
     @property
     def is_continuous(self) -> bool:
         """Whether automation can move it."""
-        return self.type == "float" and not self.fixed
+        return self.type in ("float", "note_time") and not self.fixed
+
+    @property
+    def is_rate(self) -> bool:
+        """Whether it says how often something comes round: what is moved then goes on from where it is in its cycle."""
+        return self.type == "note_time" and self.unit == "Hz"
 
     # --- checking ------------------------------------------------------------------------------------------
 
@@ -328,11 +333,29 @@ def switch(name: str, label: str, default: bool, help: str) -> Param:
 
 
 def note_time(
-    name: str, label: str, unit: str, low: float, high: float, default: Any, help: str, *, scale: Scale = "log"
+    name: str,
+    label: str,
+    unit: str,
+    low: float,
+    high: float,
+    default: Any,
+    help: str,
+    *,
+    scale: Scale = "log",
+    fixed: bool = False,
 ) -> Param:
     """A time in ms or a rate in Hz that may also be a note value, such as ``1/8d``."""
     return Param(
-        name=name, label=label, type="note_time", unit=unit, low=low, high=high, default=default, help=help, scale=scale
+        name=name,
+        label=label,
+        type="note_time",
+        unit=unit,
+        low=low,
+        high=high,
+        default=default,
+        help=help,
+        scale=scale,
+        fixed=fixed,
     )
 
 

@@ -39,7 +39,8 @@ class NoteRequest:
     """One note to render: pitch in Hz on the grid, velocity 0 to 1, length in frames, and the sample rate.
 
     ``gate`` is how many of the frames the key is down. ``moving`` holds parameters that move, by path
-    (``position``, ``operators.0.level``). ``number`` counts the layer's notes, for what alternates or is drawn by lot.
+    (``position``, ``operators.0.level``). ``number`` counts the layer's notes, for what alternates or is drawn by lot; ``seed`` is
+    another for each layer, so that two layers of noise have nothing in common.
     """
 
     hz: FloatArray
@@ -50,6 +51,7 @@ class NoteRequest:
     number: int = 0
     moving: Mapping[str, FloatArray] = field(default_factory=dict)
     clip: ReadClip = _no_audio
+    seed: int = 0
 
     @property
     def cells(self) -> int:
@@ -99,11 +101,13 @@ RenderNote = Callable[[Values, NoteRequest], Stereo]
 @dataclass(frozen=True, slots=True)
 class SourceKind:
     """``ring_s``, of a source that rings as long as it rings, however short the note: for how long, from its parameters,
-    the pitch in Hz, and the clips. ``varies`` says whether two equal notes may differ."""
+    the pitch in Hz, and the clips; 0 where the note decides. ``varies`` says whether two equal notes may differ, and
+    ``variants`` after how many of them the first comes again (0: never)."""
 
     render: RenderNote
     ring_s: Callable[[Values, float, ReadClip, int], float] | None
     varies: Callable[[Values], bool]
+    variants: int = 0
 
 
 _KINDS: dict[str, SourceKind] = {}
@@ -114,13 +118,14 @@ def source(
     *,
     ring_s: Callable[[Values, float, ReadClip, int], float] | None = None,
     varies: Callable[[Values], bool] = lambda params: False,
+    variants: int = 0,
 ) -> Callable[[RenderNote], RenderNote]:
     """Enters a rendering function under its kind. The result has shape (1, frames), where both sides are alike, or
     (2, frames)."""
     SOURCES.enter(kind)
 
     def enter(render: RenderNote) -> RenderNote:
-        _KINDS[kind.kind] = SourceKind(render, ring_s, varies)
+        _KINDS[kind.kind] = SourceKind(render, ring_s, varies, variants)
         return render
 
     return enter

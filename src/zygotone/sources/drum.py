@@ -12,7 +12,7 @@ from zygotone.dsp.oversampling import bent
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.dsp.voice_filters import band_between
 from zygotone.session.catalogue import Kind
-from zygotone.session.params import Values, at_start, choice, frequency, level, number, whole
+from zygotone.session.params import Values, at_start, choice, frequency, level, number, share, switch, whole
 from zygotone.sources.base import C4_HZ, NoteRequest, ReadClip, source
 
 # Ratios of the partials and their levels: a struck circular membrane's first modes (Rossing, "Science of Percussion
@@ -56,6 +56,8 @@ KIND = Kind(
         whole("bursts", "Bursts", 1, 8, 1, "How often the noise begins anew before it dies away, as hands that do not clap at once."),
         at_start(number("burst_ms", "Burst gap", "ms", 2.0, 60.0, 11.0, "Time from burst to burst.")),
         level("bend_db", "Bend", 0.0, 24.0, 0.0, "Drive of the tone into a soft curve, for a rounder body."),
+        at_start(share("vary", "Each hit differs", 0.4, "How far one hit is from the next, in its noise, pitch, decay and balance; at 0 all are alike.")),
+        switch("gated", "Ends with the note", False, "On, it lasts as long as the note and follows the level envelope; off, a hit rings as long as it rings."),
     ),
 )  # fmt: skip
 
@@ -104,17 +106,24 @@ def noise_envelope(params: Values, t: FloatArray) -> FloatArray:
     return np.asarray(out * np.clip(since / rise, 0.0, 1.0) if rise > 0.0 else out)
 
 
-@source(KIND, ring_s=ring_s)
+# After so many hits the first comes again; nobody hears it, and they need to be made once only.
+_VARIANTS = 16
+
+
+@source(
+    KIND, ring_s=lambda params, *where: 0.0 if params["gated"] else ring_s(params),
+    varies=lambda params: params["vary"] > 0.0, variants=_VARIANTS,
+)  # fmt: skip
 def render(params: Values, note: NoteRequest) -> Stereo:
+    rng = np.random.default_rng(20240 + 1009 * note.seed + (note.number % _VARIANTS if params["vary"] > 0.0 else 0))
+    params = _varied(params, rng)
     n = min(note.frames, round(ring_s(params) * note.rate_hz))
     hit = replace(note, frames=n)
     t = np.arange(n) / note.rate_hz
     out = np.zeros(n)
     if params["tone_db"] > OFF_DB or note.moves("tone_db"):
-        tone = _tone(params, hit, t)
+        tone = _tone(params, hit, t, rng)
         out += hit.gain("tone_db", params["tone_db"], off_db=OFF_DB) * _bent(params, hit, tone)
-    # Hits of one setting are alike, so that a render is the same every time.
-    rng = np.random.default_rng(20240)
     if params["click_db"] > OFF_DB:
         hz = min(params["click_hz"], 0.4 * note.rate_hz)
         out += db_to_gain(params["click_db"]) * np.sin(2.0 * np.pi * hz * t) * click_envelope(t)
@@ -133,7 +142,25 @@ def render(params: Values, note: NoteRequest) -> Stereo:
     return whole_note[None]
 
 
-def _tone(params: Values, note: NoteRequest, t: FloatArray) -> FloatArray:
+def _varied(params: Values, rng: np.random.Generator) -> Values:
+    """A hit a little to the side of another: by a tenth of a semitone, a tenth of the decay and 1.5 dB at the most."""
+    vary = float(params["vary"])
+    if vary == 0.0:
+        return params
+    pitch, decay, noise_decay, click, noise = (vary * rng.uniform(-1.0, 1.0, 5)).tolist()
+    return params.replace(
+        tune_hz=params["tune_hz"] * 2.0 ** (0.1 * pitch / 12.0)
+        if params["model"] not in ("kick", "tom")
+        else params["tune_hz"],
+        drop_semitones=params["drop_semitones"] * (1.0 + 0.04 * pitch),
+        decay_ms=params["decay_ms"] * (1.0 + 0.1 * decay),
+        noise_decay_ms=params["noise_decay_ms"] * (1.0 + 0.1 * noise_decay),
+        click_db=params["click_db"] + 1.5 * click if params["click_db"] > OFF_DB else OFF_DB,
+        noise_db=params["noise_db"] + 1.5 * noise if params["noise_db"] > OFF_DB else OFF_DB,
+    )
+
+
+def _tone(params: Values, note: NoteRequest, t: FloatArray, rng: np.random.Generator) -> FloatArray:
     """The partials of what rings, (n,), before their bend."""
     # "Tune" holds at C4, and the tone follows the note, also where it glides.
     tuned = note.by_frame(note.grid("tune_hz", params["tune_hz"]) * note.hz[: note.cells + 1] / C4_HZ)
@@ -146,6 +173,7 @@ def _tone(params: Values, note: NoteRequest, t: FloatArray) -> FloatArray:
         if ratio * float(np.min(tuned, initial=np.inf)) < 0.45 * note.rate_hz:
             # A partial that begins above the top of the band is faded in as it falls into it.
             fade = np.clip((0.45 * note.rate_hz - ratio * hz) / 1000.0, 0.0, 1.0)
+            gain *= 10.0 ** (0.075 * float(params["vary"]) * rng.uniform(-1.0, 1.0))
             wave = scale * gain * np.sin(2.0 * np.pi * ratio * turns) * tone_envelope(params, t, ratio)
             tone += wave * (fade if ratio * float(np.max(hz)) > 0.43 * note.rate_hz else 1.0)
     return tone

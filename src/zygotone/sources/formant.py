@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zygotone.dsp.filters import BUTTERWORTH_Q, filtered, highpass_sos
+from zygotone.dsp.moving import balanced_places
 from zygotone.dsp.noises import endless_noise
 from zygotone.dsp.oscillators import read_cycles
 from zygotone.dsp.types import FloatArray, Stereo
@@ -67,7 +68,7 @@ def formant_tracks(params: Values, note: NoteRequest) -> tuple[FloatArray, Float
 def render(params: Values, note: NoteRequest) -> Stereo:
     freqs, widths = formant_tracks(params, note)
     count = params["singers"]
-    out = np.zeros((1 if count == 1 else 2, note.frames))
+    sung: list[FloatArray] = []
     for n in range(count):
         cents = 0.0 if count == 1 else 9.0 * (2.0 * n / (count - 1) - 1.0)
         ratio = 2.0 ** (cents / 1200.0)
@@ -80,18 +81,28 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         # The glottis: a saw falls by 6 dB an octave; soft voices fall by 12 and more.
         _soften(y, 300.0 + 3000.0 * note.grid("effort", params["effort"]) ** 2, note.rate_hz)
         if params["breath_db"] > _OFF_DB or note.moves("breath_db"):
-            breath = endless_noise("white", note.frames, sample_rate_hz=note.rate_hz, number=n)[0]
+            breath = endless_noise("white", note.frames, sample_rate_hz=note.rate_hz, number=n + note.seed)[0]
             y += 0.3 * note.gain("breath_db", params["breath_db"], off_db=_OFF_DB) * breath
         resonators(y, freqs, widths, float(note.rate_hz))
-        if count == 1:
-            out[0] += y
-            continue
-        side = 0.8 * (2.0 * n / (count - 1) - 1.0) * (1 if n % 2 else -1)
-        out[0] += y * np.sqrt(1.0 - max(0.0, side)) / np.sqrt(count)
-        out[1] += y * np.sqrt(1.0 - max(0.0, -side)) / np.sqrt(count)
+        sung.append(y)
+    out = _choir(sung, note.frames) if count > 1 else np.array(sung).reshape(-1, note.frames)
+    if not sung:
+        return np.zeros((1, note.frames))
     # Nothing is sung below the note itself, and the resonators would let a rumble of the breath through.
     edge = highpass_sos(max(40.0, 0.5 * float(np.min(note.hz))), BUTTERWORTH_Q, sample_rate_hz=note.rate_hz)
     return 0.35 * filtered(edge, out)
+
+
+def _choir(sung: list[FloatArray], frames: int) -> Stereo:
+    """Singers side by side. Each has partials of its own under the formants, and so a level of its own: they are made as
+    loud as each other, or the choir would lean to the loudest."""
+    out = np.zeros((2, frames))
+    powers = [float(np.mean(y * y)) for y in sung]
+    for y, power, place in zip(sung, powers, balanced_places(len(sung)), strict=True):
+        gain = np.sqrt(2.0 * np.mean(powers) / max(power, 1e-20) / len(sung))
+        angle = (0.8 * place + 1.0) * np.pi / 4.0
+        out += gain * np.array([[np.cos(angle)], [np.sin(angle)]]) * y
+    return out
 
 
 def _soften(y: FloatArray, corners_hz: FloatArray, rate_hz: int) -> None:

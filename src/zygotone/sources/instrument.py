@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import math
+import zlib
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -154,12 +155,23 @@ def _unfiltered_voice(
     if layer.bend_semitones != 0.0 or motions.moves("bend_semitones"):
         line = line + motions.value("bend_semitones") * motions.source("bend")
     hz = a4_hz * np.exp2((line - 69.0) / 12.0)
-    request = NoteRequest(hz, frames, velocity, rate_hz, gate, number, motions.moving_sound(), clip)
+    request = NoteRequest(hz, frames, velocity, rate_hz, gate, number, motions.moving_sound(), clip, layer_seed(layer))
     audio = np.ascontiguousarray(kind.render(params, request))  # of one row as long as both sides are alike
     rows = _filter_rows(layer, motions, line, velocity, audio, rate_hz)
     gain = zone_gain(layer, note) * 10.0 ** (-layer.velocity_db * (1.0 - velocity) / 20.0)
     sides = _sides(motions, layer, frames)
     return RenderedVoice(audio, curve, np.ascontiguousarray(sides * (-gain if layer.polarity else gain))), rows
+
+
+def rings_by_itself(layer: Layer, clip: ReadClip) -> bool:
+    """Whether it sounds to its own end whatever the note's length, so that the level envelope has nothing to shape."""
+    ring_s = source_kind(layer.sound.kind).ring_s
+    return ring_s is not None and ring_s(layer.sound.params, 261.63, clip, 48000) > 0.0
+
+
+def layer_seed(layer: Layer) -> int:
+    """The same for a layer every time, and another for each."""
+    return zlib.crc32(layer.id.encode()) % 9973
 
 
 def _filter_rows(
@@ -267,7 +279,8 @@ def render_voices(
         mine = [(numbers[id(old)], new) for (_, old), new in zip(mine, cut, strict=True)]
     kind = source_kind(layer.sound.kind)
     by_place = bool(automation) or depends_on_place(layer, shared)
-    by_number = kind.varies(layer.sound.params) or depends_on_number(layer, shared)
+    counted = depends_on_number(layer, shared)
+    by_number = kind.varies(layer.sound.params) or counted
     start = round(layer.start_ms * 1e-3 * rate_hz)
     out = np.zeros((1, frames))
     most = frames + MAX_TAIL_S * rate_hz
@@ -281,7 +294,9 @@ def render_voices(
             ),
             count, voice,
         )
-        for count, (_, voice) in enumerate(mine)
+        for count, voice in (
+            (n if counted or not kind.variants else n % kind.variants, voice) for n, (_, voice) in enumerate(mine)
+        )
     ]  # fmt: skip
     to_come = Counter(key for key, _, _ in keyed)
     for at_once in range(0, len(keyed), _TOGETHER):

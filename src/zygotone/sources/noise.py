@@ -29,7 +29,10 @@ KIND = Kind(
 @source(KIND, varies=lambda params: bool(params["varies"]))
 def render(params: Values, note: NoteRequest) -> Stereo:
     one, other = endless_noise(
-        params["colour"], note.frames, sample_rate_hz=note.rate_hz, number=note.number if params["varies"] else 0
+        params["colour"],
+        note.frames,
+        sample_rate_hz=note.rate_hz,
+        number=note.seed + (note.number if params["varies"] else 0),
     )
     width = note.grid("width_pct", params["width_pct"]) / 100.0
     if np.max(width) == 0.0:

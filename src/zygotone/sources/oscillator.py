@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from zygotone.dsp.moving import balanced_places
 from zygotone.dsp.oscillators import add_sine, read_cycles, read_pulse
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.dsp.wavetables import SHAPES, harmonics_below, single_cycle
@@ -33,16 +34,19 @@ KIND = Kind(
 def unison_voices(count: int) -> list[tuple[float, float, float]]:
     """Of each voice its detuning and its place, both from −1 to 1, and the cycle's part by which it starts apart.
 
-    Pitches are evenly apart and places go to the sides in turn, so that no side is the higher one.
+    Places are evenly apart and mirror each other, so that no side is the louder one. They go to the sides in turn as the
+    pitches rise, so that no side is the higher one. Pitches are unevenly apart, or all would beat as one.
     """
     if count == 1:
         return [(0.0, 0.0, 0.0)]
-    found = []
-    for n in range(count):
-        along = 2.0 * n / (count - 1) - 1.0
-        # Starts by the golden section: far from each other, and the same every time.
-        found.append((along, along if n % 2 == 0 else -along, (0.618034 * n) % 1.0))
-    return found
+    along = np.linspace(-1.0, 1.0, count)
+    along[1:-1] += (np.mod(0.618034 * np.arange(1, count - 1), 1.0) - 0.5) * 0.7 / count
+    along -= along.mean()
+    # Starts by the golden section: far from each other, and the same every time.
+    return [
+        (float(pitch), place, (0.618034 * n) % 1.0)
+        for n, (pitch, place) in enumerate(zip(along, balanced_places(count), strict=True))
+    ]
 
 
 def detuned(note: NoteRequest, steps: FloatArray, along: float, detune_cents: float) -> tuple[FloatArray, float]:
@@ -53,9 +57,11 @@ def detuned(note: NoteRequest, steps: FloatArray, along: float, detune_cents: fl
 
 
 def add_aside(out: FloatArray, one: FloatArray, place: float, spread: FloatArray) -> None:
-    """Adds a voice (n,) to both sides, (2, n), at its place times the spread, 0 to 1, (1,) or (n,)."""
-    out[0] += np.sqrt(1.0 - np.maximum(0.0, place * spread)) * one
-    out[1] += np.sqrt(1.0 - np.maximum(0.0, -place * spread)) * one
+    """Adds a voice (n,) to both sides, (2, n), at its place times the spread, 0 to 1, (1,) or (n,); at constant power, the
+    middle 1 on both."""
+    angle = (place * spread + 1.0) * (np.pi / 4.0)
+    out[0] += np.sqrt(2.0) * np.cos(angle) * one
+    out[1] += np.sqrt(2.0) * np.sin(angle) * one
 
 
 def spread_of(params: Values, note: NoteRequest) -> FloatArray:
@@ -97,7 +103,7 @@ def render(params: Values, note: NoteRequest) -> Stereo:
                 continue
             one[:] = 0.0
             _wave(shape, mine, ratio, widths, phase, scale, top_hz, note, one)
-            add_aside(part, one, place if len(voices) > 1 else 2.0 * which - 1.0, spread)
+            add_aside(part, one, place if len(voices) > 1 else 0.0 if alone else 2.0 * which - 1.0, spread)
         if moves:
             angle = note.by_frame(note.grid("mix_b", params["mix_b"])) * np.pi / 200.0
             out += part * (np.cos(angle) if which == 0 else np.sin(angle))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from zygotone.dsp.oscillators import read_resampled
@@ -10,8 +12,15 @@ from zygotone.session.catalogue import Kind
 from zygotone.session.params import Param, Values, at_start, choice, number, share, switch
 from zygotone.sources.base import NoteRequest, ReadClip, source
 
+
+def _two_choices(given: dict[str, Any]) -> dict[str, Any]:
+    """Backwards was a way to play beside once and loop."""
+    return {**given, "play": "once", "backwards": True} if given.get("play") == "backwards" else given
+
+
 KIND = Kind(
     kind="sample",
+    upgrade=_two_choices,
     title="Sample",
     summary="A recording at the pitch of the note: once, looped or backwards; several take turns.",
     params=(
@@ -22,7 +31,9 @@ KIND = Kind(
         ),
         number("root_hz", "Root", "Hz", 8.0, 12000.0, 261.6255653005986, "The pitch of the recording; found when it is brought in.", scale="log", fixed=True),
         switch("follows", "Follows the note", True, "Off, it sounds at its own pitch whatever the note."),
-        choice("play", "Play", ("once", "loop", "backwards"), "once", "Once to its end, round a loop while the note is held, or backwards.", ("once", "loop", "backwards")),
+        choice("play", "Play", ("once", "loop"), "once", "Once to its end, or round a loop while the note is held."),
+        switch("backwards", "Backwards", False, "From its end to its beginning, once or round the loop."),
+        switch("gated", "Ends with the note", False, "On, it lasts no longer than the note and follows the level envelope, as a loop does; off, it is played to its end."),
         at_start(share("start", "Start", 0.0, "Where it begins, as a share of its length.")),
         at_start(share("loop_from", "Loop from", 0.2, "Where the loop begins.")),
         at_start(share("loop_to", "Loop to", 0.9, "Where the loop ends.")),
@@ -42,7 +53,7 @@ def _file(params: Values, number_: int) -> str:
 def ring_s(params: Values, pitch_hz: float, clip: ReadClip, rate_hz: int) -> float:
     """How long it sounds by itself; 0 where it is looped, so that the note decides."""
     names = [name for name in params["files"] if name]
-    if params["play"] == "loop" or not names:
+    if params["play"] == "loop" or params["gated"] or not names:
         return 0.0
     speed = (pitch_hz / params["root_hz"] if params["follows"] else 1.0) * 2.0 ** (params["cents"] / 1200.0)
     longest = max(clip(name).shape[1] for name in names)
@@ -57,7 +68,7 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         return out
     audio = note.clip(name)
     size = audio.shape[1]
-    if params["play"] == "backwards":
+    if params["backwards"]:
         audio = np.ascontiguousarray(audio[:, ::-1])
     places = _places(params, note, size)
     if params["play"] == "loop":
@@ -80,7 +91,10 @@ def _looped(params: Values, audio: Stereo, places: FloatArray, rate_hz: int) -> 
 
     Equal power: what meets there is as a rule not the same."""
     size = audio.shape[1]
-    first, last = sorted((round(params["loop_from"] * size), round(params["loop_to"] * size)))
+    ends = (params["loop_from"], params["loop_to"])
+    if params["backwards"]:  # the loop's ends are places in the recording, which is turned round
+        ends = (1.0 - ends[0], 1.0 - ends[1])
+    first, last = sorted(round(end * size) for end in ends)
     last = max(last, first + 8)
     fade = min(round(params["fade_ms"] * 1e-3 * rate_hz), first, (last - first) // 2)
     if last > size:

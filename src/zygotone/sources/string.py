@@ -69,7 +69,7 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         needed = int(np.sum(speed)) + 16
     y = plucked_string(
         hz, needed, sample_rate_hz=note.rate_hz, **string_losses(params, hz), pick=params["pick"],
-        brightness=pick_brightness(params, note.velocity), seed=1009 + (note.number if params["varies"] else 0),
+        brightness=pick_brightness(params, note.velocity), seed=1009 + 100 * note.seed + (note.number if params["varies"] else 0),
     )  # fmt: skip
     if not still:
         places = np.concatenate([[0.0], np.cumsum(speed)[:-1]])

@@ -33,6 +33,7 @@ from zygotone.session.edits import (
 )
 from zygotone.session.models import ROLES, ClipSource, Section, Session, Track
 
+_NO_KEY = "key not chosen"
 OCTAVES = range(1, 7)
 _DROP = "Drop stems here, or"
 
@@ -74,6 +75,7 @@ class BriefStage(QWidget):
         self.key = QComboBox()
         self.key.setObjectName("brief.key")
         self.key.setAccessibleName("Key")
+        self.key.addItem(_NO_KEY)
         self.key.addItems([Key(pc, mode).name for mode in ("minor", "major") for pc in range(12)])
         self.key.activated.connect(lambda _: self._set_key())
         self.beats = whole_number_box()
@@ -162,7 +164,7 @@ class BriefStage(QWidget):
             widget.blockSignals(False)
         if not self.title.hasFocus():
             self.title.setText(song.title)
-        self.key.setCurrentText(song.key)
+        self.key.setCurrentText(song.key or _NO_KEY)
         tracks = self._desk.session.tracks
         brief = tuple((t.id, t.name, t.role, t.seat) for t in tracks)
         if brief != self._tracks_shown:
@@ -297,7 +299,12 @@ class BriefStage(QWidget):
         clear(self._key_grid)
         for column_, octave in enumerate(OCTAVES, 1):
             self._key_grid.addWidget(label(str(octave), "soft"), 0, column_, Qt.AlignmentFlag.AlignRight)
-        for at, (name, hz) in enumerate(song.parsed_key.note_table(octaves=OCTAVES, a4_hz=song.a4_hz), 1):
+        key = song.parsed_key
+        if key is None:
+            self._key_grid.addWidget(label("Choose a key above to see its notes in Hz.", "soft"), 1, 1, 1, len(OCTAVES))
+        for at, (name, hz) in enumerate(
+            key.note_table(octaves=OCTAVES, a4_hz=song.a4_hz) if key is not None else (), 1
+        ):
             self._key_grid.addWidget(label(name, "heading" if at == 1 else ""), at, 0)
             for column_, value in enumerate(hz, 1):
                 self._key_grid.addWidget(
@@ -320,7 +327,8 @@ class BriefStage(QWidget):
         self._desk.edit("Tempo", lambda s: change_tempo(s, bpm))
 
     def _set_key(self) -> None:
-        self._song("Key", key=parse_key(self.key.currentText().replace("♯", "#")).name)
+        text = self.key.currentText()
+        self._song("Key", key="" if text == _NO_KEY else parse_key(text.replace("♯", "#")).name)
 
     def _strip(self, track_id: str, what: str, **changes: object) -> None:
         self._desk.edit(what, lambda s: change_strip(s, track_id, **changes))

@@ -247,6 +247,7 @@ class LanePanel(QWidget):
         else:
             value = current_value(desk.session.strip(strip_id), device, param)
         declared = desk.session.lane_param(bare)
+        value = declared.number_of(value, bpm=desk.song.tempo_bpm)
         lane = bare.replace(
             points=(Point(beat=0.0, value=value),), low=declared.value_at(max(0.0, declared.position_of(value) - 0.2)),
             high=declared.value_at(min(1.0, declared.position_of(value) + 0.2)),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from typing import Any
 
@@ -33,12 +34,13 @@ class NoteGrid(QWidget):
         self._phrase: Phrase | None = None
         self.step = 0.25
         self.selected: int | None = None
+        self._bar_beats = 4.0
         self._drag: tuple[str, float, float, Note] | None = None
         self._low, self._rows = 48, _LEAST_ROWS
         theme().changed.connect(self.update)
 
-    def show_phrase(self, phrase: Phrase | None) -> None:
-        self._phrase = phrase
+    def show_phrase(self, phrase: Phrase | None, *, bar_beats: float = 4.0) -> None:
+        self._phrase, self._bar_beats = phrase, bar_beats
         if phrase is not None and phrase.notes and self._drag is None:
             low = min(n.pitch for n in phrase.notes) - 3
             high = max(n.pitch for n in phrase.notes) + 3
@@ -107,12 +109,14 @@ class NoteGrid(QWidget):
                 )
         beat = 0.0
         while beat <= self._phrase.beats + 1e-9:
-            bar = abs(beat % 4.0) < 1e-9
+            turns = beat / self._bar_beats
+            bar = abs(turns - round(turns)) < 1e-9
             painter.setPen(QPen(colour("soft" if bar else "line"), 1))
             painter.drawLine(QPointF(self._x(beat), area.top()), QPointF(self._x(beat), area.bottom() + VELOCITY))
             if bar and beat < self._phrase.beats:
                 painter.drawText(QRectF(self._x(beat) + 3, 1, 40, HEAD), Qt.AlignmentFlag.AlignVCenter, f"{beat:g}")
-            beat += 1.0
+            # The next beat or bar line, whichever comes first: a bar of 7/8 ends between two beats.
+            beat = min(math.floor(beat + 1e-9) + 1.0, (math.floor(turns + 1e-9) + 1.0) * self._bar_beats)
         painter.setPen(colour("soft"))
         painter.drawText(
             QRectF(2, 1, LEFT - 6, HEAD), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "beat"

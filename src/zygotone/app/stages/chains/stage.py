@@ -31,7 +31,6 @@ from zygotone.devices import Host
 from zygotone.engine.graph import compile_session
 from zygotone.errors import ParameterError
 from zygotone.measure.dynamics import peak_and_body_db
-from zygotone.session.catalogue import DEVICES
 from zygotone.session.edits import (
     chain_of,
     change_device,
@@ -42,6 +41,7 @@ from zygotone.session.edits import (
     new_device,
     parent,
     remove_device,
+    usual_device,
 )
 from zygotone.session.models import Device, Strip, Track, walk
 
@@ -305,12 +305,7 @@ class ChainsStage(QWidget):
     def add_device(self, kind: str) -> None:
         """After the selected device, or at the end of the chain that is shown."""
         strip = self.strip
-        usual: dict[str, Any] = {"mix": DEVICES.find(kind).usual_mix}
-        if kind == "eq":
-            usual["bands"] = [{"freq_hz": 250.0}]
-        elif kind == "split":
-            usual["branches"] = [{}, {}]
-        self.add_devices([new_device(strip, kind, where=self.where, **usual)])
+        self.add_devices([usual_device(self.desk.session, strip, kind, where=self.where)])
 
     def add_peaks_then_gentle(self) -> None:
         """Two compressors in series: a hard one for the loudest peaks, then a gentle one for everything, both set from

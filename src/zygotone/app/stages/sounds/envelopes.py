@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from zygotone.app.stages.sounds.panel import Host, Panel
+from zygotone.app.widgets.basic import label
 from zygotone.app.widgets.shapes import EnvelopePicture
 from zygotone.session.instruments import BEND, ENVELOPE, Envelope, InstrumentSource, Layer, VoiceFilter
+from zygotone.sources.instrument import rings_by_itself
 
 
 class EnvelopesPanel(Panel):
@@ -18,7 +22,10 @@ class EnvelopesPanel(Panel):
         self.keeps = (self.envelope,)
 
     def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
-        return self.which_envelope
+        return self.which_envelope, layer is not None and self._rings(layer)
+
+    def _rings(self, layer: Layer) -> bool:
+        return rings_by_itself(layer, lambda name: np.zeros((2, 48000)))
 
     def show_pictures(self, layer: Layer | None, kept: Layer | None) -> None:
         if layer is not None:
@@ -30,6 +37,13 @@ class EnvelopesPanel(Panel):
             self.stage.show_all()
 
         self.add(self.chooser(("Level", "Filter", "Pitch"), self.which_envelope, "envelope", pick))
+        if self.which_envelope == "Level" and self._rings(layer):
+            self.add(
+                label(
+                    "It rings to its own end, whatever the note. For this envelope to act, turn on “Ends with the note” under Source.",
+                    "soft",
+                )
+            )
         self.add(self.envelope)
         cells = [
             self.field(p, f"envelope.{p.name}", lambda v, n=p.name, w=p.label: self._change_envelope(w, **{n: v}), lambda i, e, n=p.name: getattr(self._envelope_of(e), n))

@@ -45,7 +45,7 @@ class NotesPanel(Panel):
         )  # fmt: skip
 
     def show_pictures(self, layer: Layer | None, kept: Layer | None) -> None:
-        self.grid.show_phrase(self.phrase)
+        self.grid.show_phrase(self.phrase, bar_beats=self.desk.song.bar_beats)
 
     def build(self, source: InstrumentSource, layer: Layer | None) -> None:
         phrases = QComboBox()
@@ -255,9 +255,11 @@ class NotesPanel(Panel):
             return
         path, _ = QFileDialog.getSaveFileName(self, "Write notes", f"{phrase.id}.mid", "MIDI (*.mid)")
         if path:
-            song = self.desk.song
+            song, track = self.desk.song, self.track
+            # As it is heard: with the nudge of the track on top of those of the notes.
+            notes = [replace(event_of(n), nudge_ms=n.nudge_ms + track.nudge_ms) for n in phrase.notes]
             try:
-                write_midi(path, [(self.track.name, [event_of(n) for n in phrase.notes])], tempo_bpm=song.tempo_bpm, beats_per_bar=song.beats_per_bar, beat_unit=song.beat_unit)  # fmt: skip
+                write_midi(path, [(track.name, notes)], tempo_bpm=song.tempo_bpm, beats_per_bar=song.beats_per_bar, beat_unit=song.beat_unit)  # fmt: skip
             except ZygotoneError as error:
                 self.desk.message.emit(str(error))
 

@@ -1,0 +1,165 @@
+"""Where hits begin: one detector for the devices that act on them and for the measures that rest on them.
+
+A hit over the ringing tail of the one before it hardly raises the level, but it raises some band: what is new in it is in
+the highs first, where the tail has long gone. So each of several bands is followed by itself, and compared with what it
+was just before and with how loud hits are in it. What is new in the highs alone, beside hits that have more than that (a
+hat beside a kick, the click where a tail was cut off), is none: the band of a drum's body has to answer at once (rise detection in bands: A. Klapuri, "Sound onset detection by applying
+psychoacoustic knowledge", ICASSP 1999, in principle; thresholds are our own, by trial on synthesized kicks).
+"""
+
+from __future__ import annotations
+
+import functools
+import math
+
+import numpy as np
+
+from zygotone.dsp.compile import kernel
+from zygotone.dsp.filters import BUTTERWORTH_Q, butterworth_qs, highpass_sos, lowpass_sos
+from zygotone.dsp.memory import Memory
+from zygotone.dsp.types import FloatArray, IntArray, Stereo
+
+_EDGES_HZ = (130.0, 500.0, 2000.0)
+BANDS = len(_EDGES_HZ) + 1
+_SECTIONS = (
+    3  # of each band: Butterworth of order 4 at the lower edge, and of order 2 at the upper one, which is late by less
+)
+_BODY = 1  # the band that has to answer
+_ANSWER_S, _BODY_TIMES, _BODY_SHARE, _BRIGHT, _BODILESS = 0.0025, 1.2, 0.065, 0.012, 0.03
+# How long a band's peak counts as its level: about half a period of its lowest frequency. And how it is remembered: it
+# rises and falls again with these times.
+_HOLD_S = (0.012, 0.004, 0.002, 0.0015)
+_RISE_S, _FALL_S = 0.004, 0.03
+_FADE_S = 2.0  # in which the loudest of late fades by half
+_APART_S = 0.050
+_TIMES = 3.0  # a hit is so many times what was there before
+_SHARE = 0.1  # and this share of the loudest of late, which leaves out ghost hits 20 dB down
+_FLOOR, _BAND_FLOOR = 0.003, 0.004  # of full scale; of the loudest band
+
+
+@functools.cache
+def _bands(sample_rate_hz: int) -> FloatArray:
+    """Sections of the bands, (BANDS, _SECTIONS, 6)."""
+    wire = [1.0, 0.0, 0.0, 1.0, 0.0, 0.0]
+    qs = butterworth_qs(4)
+    rows = []
+    for low, high in zip((None, *_EDGES_HZ), (*_EDGES_HZ, None), strict=True):
+        up = [wire] * 2 if low is None else [list(highpass_sos(low, q, sample_rate_hz=sample_rate_hz)) for q in qs]
+        down = [wire] if high is None else [list(lowpass_sos(high, BUTTERWORTH_Q, sample_rate_hz=sample_rate_hz))]
+        rows.append([*up, *down])
+    return np.array(rows)
+
+
+@kernel
+def _band_levels(x: Stereo, sos: FloatArray, filters: FloatArray, levels: FloatArray) -> None:
+    """levels (bands, n): the larger magnitude of both sides in each band. sos (bands, sections, 6), filters (bands, 2,
+    sections, 2) their memory."""
+    bands, sections = sos.shape[0], sos.shape[1]
+    row = np.empty(x.shape[1])
+    for b in range(bands):
+        for c in range(2):
+            for i in range(x.shape[1]):
+                row[i] = x[c, i]
+            for s in range(sections):
+                b0, b1, b2, a1, a2 = sos[b, s, 0], sos[b, s, 1], sos[b, s, 2], sos[b, s, 4], sos[b, s, 5]
+                if b0 == 1.0 and b1 == 0.0 and b2 == 0.0 and a1 == 0.0 and a2 == 0.0:
+                    continue
+                s1, s2 = filters[b, c, s, 0], filters[b, c, s, 1]
+                for i in range(x.shape[1]):
+                    v = row[i]
+                    out = b0 * v + s1
+                    s1 = b1 * v - a1 * out + s2
+                    s2 = b2 * v - a2 * out
+                    row[i] = out
+                filters[b, c, s, 0] = s1 if abs(s1) > 1e-30 else 0.0
+                filters[b, c, s, 1] = s2 if abs(s2) > 1e-30 else 0.0
+            for i in range(x.shape[1]):
+                size = abs(row[i])
+                levels[b, i] = size if c == 0 or size > levels[b, i] else levels[b, i]
+
+
+@kernel
+def _mark(
+    levels: FloatArray, holds: FloatArray, rise: float, fall: float, fade: float, apart: float, answer: float, back: bool, follow: FloatArray,
+    since: FloatArray, marks: IntArray,
+) -> None:  # fmt: skip
+    """marks (n,): 1 where a hit begins, or with ``back`` off where the body has answered. follow (bands, 3): of each band its level, what it was before, the loudest of late;
+    since (2,): frames since the last hit, and frames left in which the body may answer."""
+    bands = levels.shape[0]
+    gone, waiting = since[0], since[1]
+    for i in range(levels.shape[1]):
+        gone += 1.0
+        top, heard, body = 0.0, 0.0, False
+        waiting -= 1.0
+        for b in range(bands):
+            top = follow[b, 2] if follow[b, 2] > top else top
+        for b in range(bands):
+            now = levels[b, i]
+            held = follow[b, 0] * holds[b]
+            level = now if now > held else held
+            follow[b, 0] = level
+            before, loudest = follow[b, 1], follow[b, 2] * fade
+            heard = level if level > heard else heard
+            counts = now > _SHARE * loudest and now > _BAND_FLOOR * top and now > _BAND_FLOOR * _FLOOR
+            if counts and now == level and now > _TIMES * before:
+                waiting = answer if waiting <= 0.0 else waiting
+            if b == _BODY:
+                # Hits that have no body (hats alone) need not show one.
+                bodiless = loudest < _BODILESS * top and follow[b - 1, 2] < _BODILESS * top
+                body = body or bodiless or (now > _BODY_SHARE * loudest and now > _BODY_TIMES * before)
+            elif b == _BODY + 1:  # a body that is tuned so high that its own tail fills the band below
+                body = body or (now > 4.0 * _SHARE * loudest and now > _TIMES * before and loudest > _BRIGHT * top)
+            follow[b, 2] = now if now > loudest else loudest
+            # Follows a rise with a delay and a fall slowly: what was there before, not what has just begun.
+            if level > before:
+                before += rise * (level - before)
+            else:
+                before = level + fall * (before - level)
+            follow[b, 1] = before
+        if waiting > 0.0 and body and gone >= apart and heard > _FLOOR:
+            # As it is noticed, or with hindsight where the first band showed it.
+            marks[i - int(answer - waiting) if back and i >= answer else i] = 1
+            gone, waiting = 0.0, 0.0
+    since[0], since[1] = gone, waiting
+
+
+class Onsets(Memory):
+    """Finds hits as they come."""
+
+    remembers = ("_filters", "_follow", "_since")
+
+    def __init__(self, sample_rate_hz: int, *, apart_s: float = _APART_S) -> None:
+        self._sos = _bands(sample_rate_hz)
+        self._holds = np.exp(-1.0 / (np.array(_HOLD_S) * sample_rate_hz))
+        self._rise = 1.0 - math.exp(-1.0 / (_RISE_S * sample_rate_hz))
+        self._fall = math.exp(-1.0 / (_FALL_S * sample_rate_hz))
+        self._fade = 0.5 ** (1.0 / (_FADE_S * sample_rate_hz))
+        self._apart = apart_s * sample_rate_hz
+        self._answer = _ANSWER_S * sample_rate_hz
+        self._filters = np.zeros((BANDS, 2, _SECTIONS, 2))
+        self._follow = np.zeros((BANDS, 3))
+        self._since = np.array([self._apart, 0.0])
+
+    def process(self, x: Stereo) -> IntArray:
+        """x (2, n) to marks (n,): 1 on the frame where a hit is noticed, at most 1.5 ms after it begins."""
+        levels = np.empty((BANDS, x.shape[1]))
+        _band_levels(x, self._sos, self._filters, levels)
+        return self._marks(levels)
+
+    def _marks(self, levels: FloatArray, *, back: bool = False) -> IntArray:
+        marks = np.zeros(levels.shape[1], dtype=np.int64)
+        _mark(
+            levels, self._holds, self._rise, self._fall, self._fade, self._apart, self._answer, back, self._follow, self._since, marks
+        )  # fmt: skip
+        return marks
+
+
+def onsets(audio: FloatArray, sample_rate_hz: int, *, apart_s: float = _APART_S) -> IntArray:
+    """First frame of each hit of a whole signal (1 or 2, n), judged against the loudest hits of all of it."""
+    x = np.ascontiguousarray(np.broadcast_to(audio, (2, audio.shape[1])), dtype=np.float64)
+    levels = np.empty((BANDS, x.shape[1]))
+    found = Onsets(sample_rate_hz, apart_s=apart_s)
+    _band_levels(x, found._sos, found._filters, levels)
+    found._follow[:, 2] = np.max(levels, axis=1, initial=0.0)
+    found._fade = 1.0
+    return np.flatnonzero(found._marks(levels, back=True))

@@ -5,7 +5,7 @@ import pytest
 import soundfile
 
 from tests.builders import device, pair_project, write_stem
-from tests.signals import RATE, bass_track, clear_db, kick_track, noise, sine
+from tests.signals import RATE, bass_track, clear_db, hit_times, kick_track, noise, sine
 from zygotone.advise.advisor import find_all, find_by_id, measured_change, with_fixes
 from zygotone.advise.findings import Context
 from zygotone.advise.new_project import bars_for, project_from_stems
@@ -254,3 +254,88 @@ def test_the_pair_over_a_bar(tmp_path):
     assert len(view.hits) == 4  # a hit every half second, bars of two seconds
     at = int(view.hits[0] * len(view.kick_low))
     assert view.kick_low[at + 12 : at + 24].mean() > 5 * view.kick_low[max(0, at - 40) : max(1, at - 20)].mean()
+
+
+# --- which hits are judged, and the click ---------------------------------------------------------------------------
+
+
+def pair_of(tmp_path, kick: np.ndarray, bass: np.ndarray):
+    stems = [write_stem(tmp_path, "Kick", kick), write_stem(tmp_path, "Bass", bass)]
+    project = project_from_stems(stems, tempo_bpm=120.0)
+    return project, Renderer(project.store)
+
+
+def fixes_of(project, renderer, finding):
+    return with_fixes(project.session, renderer, finding).fixes
+
+
+def every_second(bass: np.ndarray, every_s: float = 0.5) -> np.ndarray:
+    """Only the notes at the first, third, fifth and so on of its hits."""
+    t = np.arange(bass.shape[1]) / RATE - 0.2
+    return bass * (np.floor(t / every_s) % 2 == 0)
+
+
+def test_a_bass_on_every_second_kick_is_judged_where_it_plays(tmp_path):
+    kick, bass = kick_track(50.0), every_second(bass_track(50.0, gap_ms=0.0, level=0.35))
+    project, renderer = pair_of(tmp_path, kick, bass)
+    (clash,) = [f for f in find_all(project.session, renderer) if f.rule == "kick_bass_clash"]
+    alone = clear_db(kick, bass, 50.0, hit_times()[::2])  # written again in tests/signals.py
+    assert clash.evidence["kick_clear_db"] == pytest.approx(alone, abs=0.3)
+    assert clash.evidence["kick_clear_share"] == pytest.approx(0.5)
+    assert clash.evidence["kick_clear_worst_db"] <= clash.evidence["kick_clear_db"]
+    # The ladder aims at the hits that are covered, not at those that were clear all along.
+    fixes = [f for f in fixes_of(project, renderer, clash) if f.applies]
+    assert any(clash.evidence["kick_clear_db"] + f.gain["kick_clear_db"] >= 3.0 for f in fixes)
+    for fix in fixes[-1:]:
+        after = Renderer(project.store).stem(fix.session, "bass")
+        heard = clear_db(kick, after, 50.0, hit_times()[::2])
+        assert fix.gain["kick_clear_db"] == pytest.approx(heard - alone, abs=0.3)
+
+
+def bright_attack(gap_ms: float = 0.0, level: float = 0.5) -> np.ndarray:
+    """A bass whose picks are loud above 2 kHz for 30 ms; its tone lies an octave and a half over the kick."""
+    x = 0.4 * bass_track(140.0, gap_ms=gap_ms, level=0.2)
+    rng = np.random.default_rng(8)
+    for s in hit_times():
+        at, n = round((s + gap_ms * 1e-3) * RATE), round(0.03 * RATE)
+        pick = np.diff(rng.standard_normal(n + 1)) * np.exp(-np.arange(n) / 600.0)
+        x[:, at : at + n] += 0.3 * level * pick
+    return x
+
+
+def with_click(kick: np.ndarray) -> np.ndarray:
+    t = np.arange(round(0.01 * RATE)) / RATE
+    for s in hit_times():
+        at = round(s * RATE)
+        kick[:, at : at + len(t)] += 0.08 * np.sin(2 * np.pi * 3500.0 * t) * np.exp(-t / 0.002)
+    return kick
+
+
+def test_a_bass_that_buries_the_click_is_found_with_its_rungs(tmp_path):
+    project, renderer = pair_of(tmp_path, with_click(kick_track(50.0)), bright_attack())
+    (buried,) = [f for f in find_all(project.session, renderer) if f.rule == "kick_click_buried"]
+    assert buried.evidence["click_clear_db"] < -10.0
+    fixes = fixes_of(project, renderer, buried)
+    assert [f.label for f in fixes] == ["Start later", "Soften the attack", "Dull the onset only", "Dip above 1.5 kHz"]
+    assert sum(f.applies for f in fixes) >= 3
+    for fix in fixes:
+        if fix.applies:
+            assert fix.gain["click_clear_db"] > 5.0, fix.label
+
+
+def test_a_bass_without_an_attack_buries_no_click(tmp_path):
+    project, renderer = pair_of(tmp_path, with_click(kick_track(50.0)), 0.5 * bass_track(100.0, gap_ms=0.0))
+    assert not [f for f in find_all(project.session, renderer) if f.rule == "kick_click_buried"]
+
+
+@pytest.mark.parametrize("gap_ms", [-25.0, -9.0, 20.0, 40.0, 60.0])
+def test_timing_and_ladder_do_not_advise_opposite_things(tmp_path, gap_ms):
+    """Where the timing finding would move the bass, the ladder does not say that it had better stay where it is."""
+    project, renderer = pair_of(tmp_path, kick_track(50.0), bass_track(50.0, gap_ms=gap_ms, level=0.5))
+    found = {f.rule: f for f in find_all(project.session, renderer)}
+    if "kick_bass_timing" not in found or "kick_bass_clash" not in found:
+        return
+    moves = [fixes_of(project, renderer, found[rule])[0] for rule in ("kick_bass_timing", "kick_bass_clash")]
+    assert moves[0].applies == moves[1].applies
+    if moves[0].applies:
+        assert moves[0].session.track("bass").nudge_ms == moves[1].session.track("bass").nudge_ms

@@ -75,13 +75,68 @@ def test_crest_attack_and_decay():
     assert decay_ms(x[None], RATE) == pytest.approx(100.0 * np.log(10.0), rel=0.1)
 
 
-def test_pumping_is_the_spread_of_the_gain():
-    gain = np.concatenate([np.zeros(RATE), np.full(RATE, -6.0)])
-    x = sine(100.0, 2.0)
-    assert pumping_db(gain, x, RATE) == pytest.approx(6.0)
-    assert pumping_db(np.full(RATE, -6.0), x[:, :RATE], RATE) == 0.0
-    x[:, RATE:] = 0.0  # what happens while the track is silent is no pumping
-    assert pumping_db(gain, x, RATE) == 0.0
+def test_pumping_is_what_moves_within_a_beat():
+    x, t = sine(100.0, 10.0), np.arange(10 * RATE) / RATE
+    assert pumping_db(np.full(10 * RATE, -6.0), x, RATE) == 0.0
+    ride = 6.0 * np.sin(2 * np.pi * t / 20.0)
+    assert pumping_db(ride, x, RATE) < 1.5  # 6 dB in 5 s
+    for every_s in (0.25, 0.5, 0.6):  # short and deep
+        ducks = np.where(t % every_s < 0.05, -12.0, 0.0)
+        assert pumping_db(ducks, x, RATE) == pytest.approx(12.0, abs=0.1)
+    once = np.where(t < 0.05, -12.0, 0.0)
+    assert pumping_db(once, x, RATE) == 0.0
+    x[:, 5 * RATE :] = 0.0  # what happens while the track is silent is no pumping
+    assert pumping_db(np.where(t > 5.1, np.where(t % 0.5 < 0.1, -9.0, 0.0), 0.0), x, RATE) == 0.0
+
+
+@pytest.mark.parametrize("attack", [2.0, 4.0, 30.0, 120.0])
+def test_the_attack_of_a_pad_that_beats_is_its_first_rise(attack):
+    """Seven saws out of tune, in unison after some seconds: their beating is louder than their beginning."""
+    t = np.arange(3 * RATE) / RATE
+    rng = np.random.default_rng(3)
+    pad = sum(
+        scipy.signal.sawtooth(2 * np.pi * (220.0 * 2 ** (c / 1200) * t + rng.random())) for c in np.linspace(-15, 15, 7)
+    )
+    pad *= np.minimum(1.0, t / (attack * 1e-3)) * 0.05
+    assert attack_ms(pad[None], RATE) == pytest.approx(0.8 * attack, abs=max(6.0, 0.5 * attack))
+
+
+BASS_HZ = [41.2, 46.25, 55.0, 73.4, 98.0]
+
+
+def basses(hz: float) -> dict[str, np.ndarray]:
+    t = np.arange(2 * RATE) / RATE
+    saw = sum(np.sin(2 * np.pi * hz * n * t + 0.3 * n * n) / n for n in range(1, int(10000 / hz)))
+    found = {
+        "saw": saw, "sine": np.sin(2 * np.pi * hz * t), "square": np.sign(np.sin(2 * np.pi * hz * t)),
+        "no fundamental": saw - np.sin(2 * np.pi * hz * t + 0.3), "bent": np.tanh(4 * np.sin(2 * np.pi * hz * t) + 0.5),
+        "a trace of the octave below": saw + 0.02 * np.sin(np.pi * hz * t) + 0.01 * np.sin(3 * np.pi * hz * t),
+        "noisy": saw + 0.05 * np.random.default_rng(2).standard_normal(len(t)),
+    }  # fmt: skip
+    for k in (3, 5, 7, 9):  # a filter that sings on one partial
+        found[f"resonance on {k}"] = (
+            3.0 * scipy.signal.lfilter(*scipy.signal.iirpeak(k * hz, 8.0, fs=RATE), saw) + 0.25 * saw
+        )
+    return found
+
+
+@pytest.mark.parametrize("hz", BASS_HZ)
+def test_a_bass_is_no_octave_off_and_no_partial(hz):
+    for name, wave in basses(hz).items():
+        x = 0.4 * wave / np.max(np.abs(wave))
+        assert abs(1200 * np.log2(fundamental_hz(np.stack([x, x]), RATE) / hz)) < 5.0, name
+
+
+@pytest.mark.parametrize("drop_ms", [5.0, 20.0, 40.0, 60.0])
+def test_a_kick_that_drops_slowly_is_read_where_it_settles(drop_ms):
+    t = np.arange(RATE // 2) / RATE
+    one = np.sin(2 * np.pi * np.cumsum(50.0 * 2 ** (2.0 * np.exp(-t / (drop_ms * 1e-3)))) / RATE) * np.exp(-t / 0.25)
+    one *= np.minimum(1.0, (0.5 - t) / 0.1)  # cut off it would be a click
+    x = np.zeros(5 * RATE)
+    for k in range(8):
+        at = round((0.2 + 0.55 * k) * RATE)
+        x[at : at + len(one)] += 0.5 * one
+    assert fundamental_hz(np.stack([x, x]), RATE) == pytest.approx(50.0, abs=1.0)
 
 
 @given(st.floats(-1.0, 1.0), st.floats(0.3, 0.9))

@@ -112,15 +112,17 @@ _RMS_S = 0.02
 def attack_ms(audio: FloatArray, sample_rate_hz: int) -> float:
     """10 to 90 % of the envelope's first rise; NaN in silence.
 
-    The envelope is the running peak, or the RMS over 20 ms where that is there much sooner: the highest peak of a noise
+    The first rise ends where the sound grows by less than 3 dB more while it has sounded for as long again (and 20 ms at
+    least): what beats or swells later on is no attack. The envelope is the running peak, or the RMS over 20 ms where that is there much sooner: the highest peak of a noise
     may come at any time after it has long been as loud as it gets.
     """
     magnitude = np.max(np.abs(audio), axis=0)
     top = float(np.max(magnitude, initial=0.0))
     if top < 1e-6:
         return math.nan
-    first = int(np.argmax(magnitude >= 0.1 * top))
+    first = _beginning(magnitude, sample_rate_hz)
     heard = magnitude[first : first + round(0.5 * sample_rate_hz)]
+    heard = heard[: _first_rise_ends(heard, sample_rate_hz)]
     window = min(len(heard), round(_RMS_S * sample_rate_hz))
     power = np.cumsum(np.concatenate([np.zeros(window), heard**2]))
     rms = np.sqrt(np.maximum(power[window:] - power[:-window], 0.0))
@@ -131,6 +133,29 @@ def attack_ms(audio: FloatArray, sample_rate_hz: int) -> float:
         return by_peak * 1000.0 / sample_rate_hz
     by_rms = math.sqrt(max(0.0, _rise_frames(rms) ** 2 - (0.8 * window) ** 2))
     return (by_rms if by_rms < 0.8 * by_peak else by_peak) * 1000.0 / sample_rate_hz
+
+
+def _beginning(magnitude: FloatArray, sample_rate_hz: int) -> int:
+    """Where the sound begins: a tenth of what it has reached 20 ms later, if that is sooner than a tenth of all it gets to."""
+    top = float(np.max(magnitude))
+    at = int(np.argmax(magnitude >= 0.01 * top))
+    near = magnitude[at : at + max(1, round(0.02 * sample_rate_hz))]
+    return at + int(np.argmax(near >= 0.1 * float(np.max(near))))
+
+
+def _first_rise_ends(heard: FloatArray, sample_rate_hz: int) -> int:
+    """Frames until it does; by the RMS over 10 ms, as single peaks of a noise say little."""
+    step, least = max(1, round(0.001 * sample_rate_hz)), round(0.02 * sample_rate_hz)
+    window = 10 * step
+    power = np.cumsum(np.concatenate([np.zeros(window), heard**2]))
+    rising = np.maximum.accumulate(np.sqrt(np.maximum(power[window:] - power[:-window], 0.0)))
+    at = step
+    while at < len(rising):
+        later = min(len(rising), at + max(at, least))
+        if rising[later - 1] < 1.4125 * rising[at]:
+            return later
+        at += step
+    return len(rising)
 
 
 def _rise_frames(envelope: FloatArray) -> int:
@@ -156,11 +181,15 @@ def band_limited(audio: FloatArray, low_hz: float, high_hz: float, sample_rate_h
     return np.asarray(sosfiltfilt(sos, audio, axis=1, padtype="constant", padlen=max(0, pad)))
 
 
-def pumping_db(gain_db: FloatArray, audio: FloatArray, sample_rate_hz: int) -> float:
-    """90th minus 10th percentile of a gain, in frames of 10 ms, while the track sounds.
+_PUMP_S = 0.6  # what moves within this time is heard as pumping; a slower move is a ride (common practice)
 
-    gain_db (frames,); audio (channels, frames), the track the gain acts on. A frame counts where the track is
-    within 40 dB of its loudest frame. 0 where it never sounds.
+
+def pumping_db(gain_db: FloatArray, audio: FloatArray, sample_rate_hz: int) -> float:
+    """How far a gain goes up and down within 600 ms, the median over all such stretches in which the track sounds.
+
+    gain_db (frames,); audio (channels, frames), the track the gain acts on. The gain is taken in frames of 10 ms, of which
+    one counts where the track is within 40 dB of its loudest. So a slow ride is none, and a short deep dip on each beat is as
+    deep as it is. 0 where the track never sounds.
     """
     width = max(1, round(0.010 * sample_rate_hz))
     n = min(len(gain_db), audio.shape[1]) // width
@@ -171,9 +200,12 @@ def pumping_db(gain_db: FloatArray, audio: FloatArray, sample_rate_hz: int) -> f
     top = float(np.max(levels, initial=0.0))
     if top < 1e-5:
         return 0.0
-    sounding = gains[levels > 0.01 * top]
-    low, high = np.percentile(sounding, [10.0, 90.0])
-    return float(high - low)
+    sounds = levels > 0.01 * top
+    span = min(n, max(1, round(_PUMP_S / 0.010)))
+    high = np.lib.stride_tricks.sliding_window_view(np.where(sounds, gains, -np.inf), span).max(axis=1)
+    low = np.lib.stride_tricks.sliding_window_view(np.where(sounds, gains, np.inf), span).min(axis=1)
+    moves = (high - low)[np.isfinite(high - low)]
+    return float(np.median(moves)) if len(moves) else 0.0
 
 
 def level_db(audio: FloatArray) -> float:

@@ -7,7 +7,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
+from zygotone.dsp.filters import BUTTERWORTH_Q, filtered, highpass_sos
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.measure.dynamics import band_limited, first_rise, hits
 from zygotone.measure.loudness import integrated_lufs
@@ -17,6 +19,7 @@ from zygotone.session.audio_files import resample
 WINDOW_S = 0.100
 SEARCH_S = 0.080  # how far from a hit a bass onset still belongs to it
 CLEAR_DB = 3.0
+COVERED_SHARE = 0.01  # of its energy in its loudest hits, from which the other counts as sounding in one
 _MOST_DB = 60.0
 _LOW_RATE_HZ = 4000
 
@@ -40,11 +43,6 @@ def kick_band(f0_hz: float) -> tuple[float, float]:
     return f0_hz / math.sqrt(2.0), 2.0 * f0_hz
 
 
-def hit_ratios_db(kick_audio: Stereo, other: Stereo, kick: Kick, sample_rate_hz: int) -> FloatArray:
-    """For each hit, the energy of the kick over the other's, in the kick's band over 100 ms; within ±60 dB."""
-    return ratios_db(hit_energies(kick_audio, kick, sample_rate_hz), hit_energies(other, kick, sample_rate_hz))
-
-
 def ratios_db(mine: FloatArray, theirs: FloatArray) -> FloatArray:
     """Energy ratios in dB, within ±60."""
     return np.clip(10.0 * np.log10((mine + 1e-15) / (theirs + 1e-15)), -_MOST_DB, _MOST_DB)
@@ -65,10 +63,56 @@ def hit_energies(audio: Stereo, kick: Kick, sample_rate_hz: int) -> FloatArray:
     return np.asarray(power[ends] - power[np.minimum(starts, last)])
 
 
+@dataclass(frozen=True, slots=True)
+class Clearness:
+    """How clear a kick is of another track."""
+
+    covered: NDArray[np.bool_]  # (hits,): in which of them the other sounds at all
+    clear_db: float  # median over those
+    clear_share: float  # of all hits, 0 to 1
+    worst_db: float  # below which the worst tenth of the covered ones lies
+
+
+def covered_hits(theirs: FloatArray) -> NDArray[np.bool_]:
+    """Hits in which the other sounds, by its energies in them (hits,): a bass on every second kick says nothing of the
+    others. Against its own loudest hits, so that turning it down leaves the same ones. All of them, where it never sounds."""
+    covered = theirs > COVERED_SHARE * np.percentile(theirs, 90.0)
+    return covered if covered.any() else np.ones(len(theirs), dtype=bool)
+
+
+def clearness(mine: FloatArray, theirs: FloatArray) -> Clearness:
+    """Of the energies of the kick and of the other in each hit, (hits,), at least one."""
+    ratios, covered = ratios_db(mine, theirs), covered_hits(theirs)
+    judged = ratios[covered]
+    return Clearness(
+        covered, float(np.median(judged)), float(np.mean(ratios >= CLEAR_DB)), float(np.percentile(judged, 10.0))
+    )
+
+
 def kick_clear_db(kick_audio: Stereo, other: Stereo, kick: Kick, sample_rate_hz: int) -> float:
-    """Median over the hits; see DESIGN, "Measures, defined". NaN without a hit."""
-    ratios = hit_ratios_db(kick_audio, other, kick, sample_rate_hz)
-    return float(np.median(ratios)) if len(ratios) else math.nan
+    """Median over the hits in which the other sounds; see DESIGN, "Measures, defined". NaN without a hit."""
+    if not kick.onsets:
+        return math.nan
+    energies = (hit_energies(audio, kick, sample_rate_hz) for audio in (kick_audio, other))
+    return clearness(*energies).clear_db
+
+
+CLICK_HZ, CLICK_S = 1500.0, 0.025  # where a kick's click is heard, and how long it lasts
+
+
+def click_clear_db(kick_audio: Stereo, bass: Stereo, kick: Kick, sample_rate_hz: int) -> float:
+    """How far the kick's click is over what the bass has above 1.5 kHz: median, over the hits at which a bass note begins, of
+    the ratio of the energies in the first 25 ms. NaN where no note begins at a hit."""
+    reach, window = round(CLICK_S * sample_rate_hz), round(CLICK_S * sample_rate_hz)
+    high = highpass_sos(CLICK_HZ, BUTTERWORTH_Q, sample_rate_hz=sample_rate_hz)
+    tops = [filtered(np.stack([high, high]), np.ascontiguousarray(x)) for x in (kick_audio, bass)]
+    ratios = []
+    for at in kick.onsets:
+        begins = first_rise(bass, sample_rate_hz, start=at - reach, end=at + reach)
+        if begins is not None:
+            mine, theirs = (float(np.sum(top[:, at : at + window] ** 2)) for top in tops)
+            ratios.append(10.0 * math.log10((mine + 1e-12) / (theirs + 1e-12)))
+    return float(np.clip(np.median(ratios), -_MOST_DB, _MOST_DB)) if ratios else math.nan
 
 
 def onset_gaps_ms(kick_audio: Stereo, bass: Stereo, kick: Kick, sample_rate_hz: int) -> FloatArray:

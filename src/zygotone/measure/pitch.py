@@ -7,15 +7,25 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import FloatArray
 from zygotone.measure.dynamics import hits
+from zygotone.session.audio_files import resample
 
 LOWEST_HZ, HIGHEST_HZ = 20.0, 4000.0
-# A partial counts as evidence from this level under the strongest one.
-_EVIDENCE_DB = -36.0
-_N_FFT = 1 << 16
+_BIN_HZ = 0.75  # between the points of a spectrum, however long the window
+# Pitches are looked for at about this rate: partials above half of it tell nothing that those below do not.
+_RATE_HZ = 12000
+_MOST_WINDOWS = 120
 # The strongest partial of a pitched sound holds at least this share of its power; of noise it holds far less.
 _LEAST_SHARE = 0.03
+# Of which partials a fundamental is sought: the strongest ones, each as any of the first so many of its series.
+_SEEDS, _MOST_PARTIAL = 4, 12
+_PEAK_DB = -50.0  # what lies further under the strongest partial counts for nothing
+_THERE = 10.0 ** (-26.0 / 20.0)  # a partial is there if it is at least this share of the larger of its neighbours
+_MOST_PEAKS = 48
+_LOWER = 0.04  # and for each octave that it lies below the partial it is sought from: the higher of two that do as well
+_ABSENT = 0.65  # what a series loses for partials that are not there, as a share of what it explains
 
 
 def window_fundamental(
@@ -23,56 +33,112 @@ def window_fundamental(
 ) -> tuple[float, float]:
     """Fundamental of one window (n,) and its weight (power of the strongest partial); NaN where there is none.
 
-    The strongest partial is found in a zero-padded spectrum (Gaussian-like window, parabola through the
-    logarithm: exact for a Gaussian). It is the k-th partial of the fundamental for the smallest k that explains
-    the other strong partials.
+    Partials are peaks of a zero-padded spectrum (Gaussian-like window, parabola through the logarithm: exact for a Gaussian).
+    The fundamental is that whose series explains most of them and has the fewest members that are not there (after R. C.
+    Maher and J. W. Beauchamp, "Fundamental frequency estimation of musical signals using a two-way mismatch procedure", 1994,
+    in principle); so a resonance on the seventh partial is no pitch, and neither is the octave below.
     """
     n = len(x)
     if n < sample_rate_hz // 50 or np.max(np.abs(x)) < 1e-5:
         return math.nan, 0.0
+    n_fft = 1 << max(math.ceil(math.log2(sample_rate_hz / _BIN_HZ)), math.ceil(math.log2(n)))
     t = np.linspace(-1.0, 1.0, n)
     window = np.exp(-0.5 * (t / 0.38) ** 2)
     x = x - np.sum(x * window) / np.sum(window)
-    magnitude = np.abs(np.fft.rfft(x * window, _N_FFT))
-    width = sample_rate_hz / _N_FFT
+    magnitude = np.abs(np.fft.rfft(x * window, n_fft))
+    width = sample_rate_hz / n_fft
+    lobe = 2.6 * sample_rate_hz / n  # half the window's main lobe, in Hz
     first, last = max(2, math.floor(low_hz / width)), min(len(magnitude) - 2, math.ceil(high_hz / width))
     strongest = first + int(np.argmax(magnitude[first:last]))
-    top = magnitude[strongest]
+    top = float(magnitude[strongest])
     if top <= 0.0 or not magnitude[strongest - 1] <= top >= magnitude[strongest + 1]:
         return math.nan, 0.0
-
-    def refine(k: int) -> float:
-        a, b, c = np.log(np.maximum(magnitude[k - 1 : k + 2], 1e-300))
-        bend = a - 2.0 * b + c
-        return float((k + (0.5 * (a - c) / bend if bend < 0.0 else 0.0)) * width)
-
-    peak_hz = refine(strongest)
-    lobe = 2.6 * sample_rate_hz / n  # half the window's main lobe, in Hz
     reach = round(lobe / width)
     near = magnitude[max(0, strongest - reach) : strongest + reach + 1]
     if float(near @ near) < _LEAST_SHARE * float(magnitude @ magnitude):
         return math.nan, 0.0
+    hz, level = _partials(magnitude, width, lobe, first, top)
+    seeds = hz[np.argsort(level)[::-1][:_SEEDS]]
+    best = _best_series(seeds, hz, level, lobe, low_hz, high_hz)
+    if not math.isfinite(best):
+        return math.nan, 0.0
+    return _refined(best, hz, level, lobe), top**2
 
-    def partial(hz: float) -> float:
-        """Level of a local peak near ``hz`` relative to the strongest, in dB; −120 where there is no peak."""
-        low, high = max(1, round((hz - 0.25 * lobe) / width)), round((hz + 0.25 * lobe) / width)
-        if high >= len(magnitude) - 1 or low >= high:
-            return -120.0
-        at = low + int(np.argmax(magnitude[low : high + 1]))
-        if not magnitude[at - 1] <= magnitude[at] >= magnitude[at + 1]:
-            return -120.0
-        return float(20.0 * math.log10(max(magnitude[at] / top, 1e-6)))
 
-    for k in (2, 3, 4, 5):
-        f0 = peak_hz / k
-        if f0 < low_hz or f0 < lobe:  # partials closer than the lobe cannot be told apart
-            break
-        # Those partials of f0 that are not partials of the strongest one must be there.
-        between = [partial(f0 * m) for m in range(1, 3 * k) if m % k]
-        seen = sum(level > _EVIDENCE_DB for level in between)
-        if seen >= 0.6 * len(between) and max(between) > _EVIDENCE_DB + 12.0:
-            return f0, float(top**2)
-    return peak_hz, float(top**2)
+def _partials(
+    magnitude: FloatArray, width: float, lobe: float, first: int, top: float
+) -> tuple[FloatArray, FloatArray]:
+    """Peaks of a spectrum, each the largest within half a lobe: frequencies in Hz, and levels, 1 the strongest."""
+    m = magnitude
+    at = first + np.flatnonzero((m[first:-1] > m[first - 1 : -2]) & (m[first:-1] >= m[first + 1 :]))
+    at = at[m[at] > top * 10.0 ** (_PEAK_DB / 20.0)]
+    reach = max(1, round(0.5 * lobe / width))
+    at = np.sort(at[np.argsort(m[at])[::-1][:_MOST_PEAKS]])
+    at = at[[m[k] >= m[max(0, k - reach) : k + reach + 1].max() for k in at]]
+    a, b, c = (np.log(np.maximum(m[at + d], 1e-300)) for d in (-1, 0, 1))
+    bend = a - 2.0 * b + c
+    place = at + np.where(bend < 0.0, 0.5 * (a - c) / np.where(bend < 0.0, bend, 1.0), 0.0)
+    return np.asarray(place * width), np.asarray(m[at] / top)
+
+
+@kernel
+def _number(hz: float, f0: float, lobe: float) -> int:
+    """Which member of the series of ``f0`` a peak is, from 1; 0 where it is none."""
+    number = max(1, int(hz / f0 + 0.5))
+    # Strings are a little stiff: high partials may lie a little off.
+    return number if abs(hz - number * f0) < min(0.5 * lobe + 0.004 * hz, 0.3 * f0) else 0
+
+
+@kernel
+def _series_score(f0: float, hz: FloatArray, level: FloatArray, lobe: float, members: FloatArray) -> float:
+    """How much of the peaks a series explains (by the root of their levels, as loudness goes), less what it lacks. members
+    is room for the levels of a series."""
+    last, explained, whole = 0, 0.0, 0.0
+    members[:] = 0.0
+    for i in range(hz.shape[0]):
+        weight = math.sqrt(level[i])
+        whole += weight
+        number = _number(hz[i], f0, lobe)
+        if 0 < number < members.shape[0] - 1:
+            explained += weight
+            members[number] = max(members[number], level[i])
+            last = max(last, number)
+    if last == 0:
+        return -1.0
+    there = 0
+    for number in range(1, last + 1):
+        beside = max(members[number - 1], members[number + 1])
+        there += 1 if members[number] > 0.0 and members[number] >= _THERE * beside else 0
+    return explained / whole * (1.0 - _ABSENT * (1.0 - there / last))
+
+
+@kernel
+def _best_series(
+    seeds: FloatArray, hz: FloatArray, level: FloatArray, lobe: float, low_hz: float, high_hz: float
+) -> float:
+    """The fundamental of the best series that has one of ``seeds`` as a partial; NaN where there is none."""
+    best, score = math.nan, -math.inf
+    members = np.zeros(512)
+    for seed in seeds:
+        for k in range(1, _MOST_PARTIAL + 1):
+            f0 = seed / k
+            # Partials closer than the lobe cannot be told apart.
+            if seed > high_hz or f0 < low_hz or (k > 1 and f0 < lobe):
+                break
+            found = _series_score(f0, hz, level, lobe, members) - _LOWER * math.log2(k)
+            if found > score + 1e-9:
+                best, score = f0, found
+    return best
+
+
+def _refined(f0: float, hz: FloatArray, level: FloatArray, lobe: float) -> float:
+    """The fundamental as its strongest member has it."""
+    numbers = np.array([_number(float(each), f0, lobe) for each in hz])
+    own = (numbers > 0) & (numbers <= _MOST_PARTIAL)
+    if not own.any():
+        return f0
+    strongest = int(np.argmax(np.where(own, level, 0.0)))
+    return float(hz[strongest] / numbers[strongest])
 
 
 def agree(pitches: Sequence[tuple[float, float]], *, within_cents: float = 50.0) -> float:
@@ -98,32 +164,52 @@ def _mono(audio: FloatArray) -> FloatArray:
 
 def kick_fundamental_hz(audio: FloatArray, sample_rate_hz: int, onsets: Sequence[int]) -> float:
     """Of the body after the pitch drop, 40 to 200 ms from each hit's onset; NaN without a hit."""
-    x = _mono(audio)
+    x, rate = _lowered(_mono(audio), sample_rate_hz)
+    starts = np.round(np.array(onsets) * (rate / sample_rate_hz)).astype(int)
+    few = range(0, len(starts), max(1, math.ceil(len(starts) / _MOST_WINDOWS)))
     pitches = []
-    for i, at in enumerate(onsets):
-        start, end = at + round(0.040 * sample_rate_hz), at + round(0.200 * sample_rate_hz)
-        if i + 1 < len(onsets):
-            end = min(end, onsets[i + 1])
-        pitches.append(window_fundamental(x[start:end], sample_rate_hz, high_hz=300.0))
+    for i in few:
+        end = starts[i] + round(0.400 * rate)
+        if i + 1 < len(starts):
+            end = min(end, starts[i + 1])
+        pitches.append(_body(x[starts[i] : end], rate))
     return agree(pitches)
+
+
+def _body(hit: FloatArray, rate: int) -> tuple[float, float]:
+    """The pitch at which a hit (n,) settles: from 40 to 200 ms, or where it still falls then, later, as long as it sounds."""
+    found = (math.nan, 0.0)
+    loudest = float(np.max(np.abs(hit), initial=0.0))
+    for begin_s in (0.040, 0.100, 0.200):
+        part = hit[round(begin_s * rate) : round((begin_s + 0.160) * rate)]
+        if len(part) < 0.06 * rate or np.max(np.abs(part), initial=0.0) < 0.05 * loudest:
+            break
+        later = window_fundamental(part, rate, high_hz=300.0)
+        if math.isfinite(found[0]) and not later[0] < 0.99 * found[0]:
+            break
+        if math.isfinite(later[0]) and not 0.45 < later[0] / found[0] < 0.55:  # no octave: a fall
+            found = later if not math.isfinite(found[0]) else (later[0], found[1])
+    return found
+
+
+def _lowered(x: FloatArray, sample_rate_hz: int) -> tuple[FloatArray, int]:
+    """At a rate that is enough for pitches."""
+    if sample_rate_hz < 2 * _RATE_HZ:
+        return x, sample_rate_hz
+    return resample(x[None], sample_rate_hz, _RATE_HZ)[0], _RATE_HZ
 
 
 def note_pitches(
     audio: FloatArray, sample_rate_hz: int, *, low_hz: float = LOWEST_HZ, high_hz: float = HIGHEST_HZ
 ) -> list[tuple[float, float]]:
     """Pitch and weight in windows of 200 ms, every 50 ms, except where a hit falls inside."""
-    x = _mono(audio)
-    onsets = np.array(hits(audio, sample_rate_hz), dtype=np.int64)
-    width, hop = round(0.2 * sample_rate_hz), round(0.05 * sample_rate_hz)
-    settle = round(0.03 * sample_rate_hz)
-    starts = list(range(0, max(1, len(x) - width + 1), hop))
-    starts += [int(o) + round(0.04 * sample_rate_hz) for o in onsets]
-    pitches = []
-    for start in starts[:4000]:
-        inside = (onsets + settle > start) & (onsets < start + width)
-        if not np.any(inside):
-            pitches.append(window_fundamental(x[start : start + width], sample_rate_hz, low_hz=low_hz, high_hz=high_hz))
-    return pitches
+    x, rate = _lowered(_mono(audio), sample_rate_hz)
+    onsets = np.round(np.array(hits(audio, sample_rate_hz)) * (rate / sample_rate_hz)).astype(np.int64)
+    width, hop, settle = round(0.2 * rate), round(0.05 * rate), round(0.03 * rate)
+    starts = [*range(0, max(1, len(x) - width + 1), hop), *(int(o) + round(0.04 * rate) for o in onsets)]
+    clear = [s for s in starts if not np.any((onsets + settle > s) & (onsets < s + width))]
+    few = clear[:: max(1, math.ceil(len(clear) / _MOST_WINDOWS))]
+    return [window_fundamental(x[s : s + width], rate, low_hz=low_hz, high_hz=high_hz) for s in few]
 
 
 def fundamental_hz(audio: FloatArray, sample_rate_hz: int) -> float:
@@ -149,7 +235,7 @@ def fundamental_hz(audio: FloatArray, sample_rate_hz: int) -> float:
 
 
 def _decays(audio: FloatArray, sample_rate_hz: int, onsets: Sequence[int]) -> bool:
-    """Whether the hits die away as drums do: down by 10 dB within 250 ms or before the next."""
+    """Whether the hits die away as drums do: down by 6 dB within 250 ms or before the next."""
     magnitude = np.max(np.abs(audio), axis=0)
     falls = []
     for i, at in enumerate(onsets):
@@ -157,7 +243,7 @@ def _decays(audio: FloatArray, sample_rate_hz: int, onsets: Sequence[int]) -> bo
         end = min(end, at + round(0.4 * sample_rate_hz), len(magnitude))
         early = float(np.max(magnitude[at : at + round(0.05 * sample_rate_hz)], initial=0.0))
         late = float(np.max(magnitude[max(at, end - round(0.05 * sample_rate_hz)) : end], initial=0.0))
-        falls.append(late < 0.32 * early)
+        falls.append(late < 0.5 * early)
     return sum(falls) > len(falls) / 2
 
 

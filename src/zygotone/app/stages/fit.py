@@ -65,11 +65,14 @@ class Rung(QFrame):
         for each in (self.gain, self.lost, self.pumping):
             each.setVisible(fix.applies)
         if fix.applies:
-            gain = fix.gain["kick_clear_db"]
+            name = "click_clear_db" if "click_clear_db" in fix.gain else "kick_clear_db"
+            reading = next(r for r in fix.readings if r.name == name)
+            gain = fix.gain[name]
             self.gain.setText(signed(gain, "dB"))
             restyle(self.gain, good=bool(gain > 0.05))
             self.gain.setToolTip(
-                f"Kick clear of bass would be {signed(fix.readings[0].after, 'dB')}; clear from +3 dB."
+                f"{reading.label} would be {signed(reading.after, 'dB')}"
+                + ("; clear from +3 dB." if name == "kick_clear_db" else ".")
             )
             self.lost.setText(signed(fix.cost["bass_lost_lu"], "LU").lstrip("+"))
             pumping = fix.cost["pumping_db"]

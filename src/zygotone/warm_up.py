@@ -13,6 +13,7 @@ import numpy as np
 from zygotone.dsp.shaping import CURVES
 from zygotone.dsp.strings import plucked_string
 from zygotone.engine.chains import process_chain
+from zygotone.engine.motion import smoothed
 from zygotone.measure.report import measure_audio
 from zygotone.session.catalogue import DEVICES, SOURCES
 from zygotone.session.instruments import layer_params
@@ -28,7 +29,7 @@ _REACH: dict[str, list[dict[str, Any]]] = {
     "filter": [{"env_octaves": 1.0, "depth_octaves": 1.0}, {"model": "ladder"}],
     "gain": [{"delay_ms": 0.01}],
     "pitch": [{"semitones": 3.0}],
-    "reverb": [{}, {"space": "nonlinear"}],
+    "reverb": [{}, {"space": "plate"}, {"space": "nonlinear"}],
     "saturation": [{"curve": curve} for curve in CURVES] + [{"oversampling": 1}],
     "spread": [{"method": "allpass"}],
     "tremolo": [{"shape": "drift"}],
@@ -69,6 +70,7 @@ def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
                 jobs.append((source.title, render))
     string = partial(plucked_string, sample_rate_hz=rate, decay_s=1.0, damping=0.3, pick=0.2, seed=1)
     jobs.append(("Strings", partial(string, 110.0, 480)))
+    jobs.append(("Automation", partial(smoothed, lambda frames: np.minimum(frames, 1000.0), 0, 2000)))
     jobs.append(("Measures", partial(measure_audio, noise, rate)))
     for done, (title, job) in enumerate(jobs, 1):
         start = time.monotonic()

@@ -1,17 +1,46 @@
-"""How kernels are compiled: ahead of use where possible, kept on disk, free of Python's lock."""
+"""How kernels are compiled: at their first call, kept on disk, free of Python's lock.
+
+Numba itself takes a quarter of a second to load: what calls no kernel, such as a list of the devices, does without it.
+"""
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from typing import Any, TypeVar, cast
 
-from numba import njit
-
 _F = TypeVar("_F", bound=Callable[..., Any])
+_lock = threading.RLock()
+
+
+class _Kernel:
+    """A function until it is first called, a compiled one from then on."""
+
+    def __init__(self, function: Callable[..., Any]) -> None:
+        self.function = function
+        self._compiled: Callable[..., Any] | None = None
+        self.__doc__, self.__name__, self.__module__ = function.__doc__, function.__name__, function.__module__
+
+    def __call__(self, *args: Any) -> Any:
+        return (self._compiled or self.ready())(*args)
+
+    def ready(self) -> Callable[..., Any]:
+        with _lock:
+            if self._compiled is None:
+                from numba import njit
+
+                names = self.function.__globals__
+                for name in self.function.__code__.co_names:  # what it calls has to be compiled before it
+                    if isinstance(names.get(name), _Kernel):
+                        names[name] = names[name].ready()
+                # "contract": a product and a sum may be rounded once instead of twice, which is quicker and no less exact.
+                # error_model="numpy": dividing by zero gives infinity, as in NumPy, rather than a hidden branch per division.
+                self._compiled = njit(self.function, cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+                if names.get(self.__name__) is self:  # its own module need not come through here again
+                    names[self.__name__] = self._compiled
+            return cast(Callable[..., Any], self._compiled)
 
 
 def kernel(function: _F) -> _F:
     """Compile ``function`` on its first call, or load what an earlier call compiled."""
-    # "contract": a product and a sum may be rounded once instead of twice, which is quicker and no less exact.
-    # error_model="numpy": dividing by zero gives infinity, as in NumPy, rather than a hidden branch per division.
-    return cast(_F, njit(function, cache=True, nogil=True, error_model="numpy", fastmath={"contract"}))
+    return cast(_F, _Kernel(function))

@@ -97,7 +97,7 @@ def bursts() -> np.ndarray:
     return x * (t % 0.2 < 0.11)
 
 
-SIGNALS = {"tone": sine(1000.0, 1.1, level_db=-6), "noise": noise(1.1, level=0.2), "bursts": bursts()}
+SIGNALS = {"tone": sine(1000.0, 1.1, level_db=-6), "bursts": bursts()}
 
 
 def loudest_of(kind: str, signal: str, y: np.ndarray) -> float:
@@ -118,7 +118,7 @@ def test_no_move_is_louder_than_where_it_leads(kind, path, signal):
     device, x = acting(kind), SIGNALS[signal]
     param = moving_params(device)[path]
     # A tone meets a narrow band at one setting only.
-    places = [param.value_at(p) for p in np.linspace(0.0, 1.0, 17 if signal == "tone" else 5)]
+    places = [param.value_at(p) for p in np.linspace(0.0, 1.0, 17 if signal == "tone" else 7)]
     whole = np.tile(x, (1, 4)) if DEVICES.find(kind).rings else x  # a long tail takes its time to settle
     settled = [
         loudest_of(kind, signal, run(still(device.replace(params=write_path(device.params, path, v))), whole))

@@ -109,11 +109,11 @@ def decay_time_s(
 
 
 @pytest.mark.parametrize("space", ["room", "hall", "plate"])
-@pytest.mark.parametrize("decay_s", [0.2, 0.6, 1.8, 6.0, 20.0])
-@pytest.mark.parametrize("size", [0.0, 0.5, 1.0])
+@pytest.mark.parametrize(
+    ("size", "decay_s"),
+    [(0.5, 0.2), (0.5, 0.6), (0.5, 1.8), (0.5, 6.0), (0.5, 20.0), (0.0, 0.2), (0.0, 1.8), (1.0, 0.2), (1.0, 1.8)],
+)
 def test_decay_is_rt60_as_measured(space, decay_s, size):
-    if size != 0.5 and decay_s not in (0.2, 1.8):
-        size = 0.5
     one = device("reverb", space=space, decay_s=decay_s, size=size)
     response = impulse_response(one.params, 1.1 * decay_s + 0.3, RATE)
     # ISO 3382-1: the octaves of 500 and 1000 Hz, averaged over places; ours are left and right.

@@ -111,6 +111,15 @@ def loudest_of(kind: str, signal: str, y: np.ndarray) -> float:
     return float(np.sqrt(np.max(power[n:] - power[:-n]) / n))
 
 
+@pytest.mark.parametrize("path", ["cutoff_hz", "env_octaves"])
+def test_a_filter_that_closes_lets_out_no_thump(path):
+    device, x = acting("filter"), noise(1.1, level=0.2)
+    low, high = (moving_params(device)[path].value_at(place) for place in (0.0, 1.0))
+    ends = [loudest_of("filter", "noise", run(still(device.replace(params=write_path(device.params, path, v))), x)) for v in (low, high)]  # fmt: skip
+    moved = run(moving(device, path, [(0.0, high), (0.5, low), (0.8, high)], steps=True), x)
+    assert 20 * np.log10(loudest_of("filter", "noise", moved) / max(ends)) < 1.0
+
+
 @pytest.mark.parametrize(("kind", "path"), MOVING)
 @pytest.mark.parametrize("signal", list(SIGNALS))
 def test_no_move_is_louder_than_where_it_leads(kind, path, signal):

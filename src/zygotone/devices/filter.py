@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import math
+from typing import Any
+
 import numpy as np
 
 from zygotone.devices.base import Host, Processor, device
@@ -33,6 +36,9 @@ KIND = Kind(
 )  # fmt: skip
 
 
+_FAR_OCTAVES = 1.0
+
+
 @device(KIND)
 class Filter(Processor):
     settle_s = 0.03
@@ -53,6 +59,15 @@ class Filter(Processor):
         self._attack = smoothing(params["env_attack_ms"] * 1e-3, sample_rate_hz=rate)
         self._release = smoothing(self._level.release_s, sample_rate_hz=rate)
         self._follow_state = np.zeros(1)
+
+    def adopt(self, older: Any) -> bool:
+        whole = super().adopt(older)
+        moved = abs(math.log2(self._cutoff / older._cutoff)) + abs(
+            self._params["env_octaves"] - older._params["env_octaves"]
+        )
+        if whole and moved > _FAR_OCTAVES:
+            self._filter_state[:] = 0.0  # what an open filter holds a closed one would let out slowly, as a thump
+        return whole
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         p = self._params

@@ -116,7 +116,7 @@ def test_a_filter_that_closes_lets_out_no_thump(path):
     device, x = acting("filter"), noise(1.1, level=0.2)
     low, high = (moving_params(device)[path].value_at(place) for place in (0.0, 1.0))
     ends = [loudest_of("filter", "noise", run(still(device.replace(params=write_path(device.params, path, v))), x)) for v in (low, high)]  # fmt: skip
-    moved = run(moving(device, path, [(0.0, high), (0.5, low), (0.8, high)], steps=True), x)
+    moved = run(moving(device, path, [(0.0, low), (0.3, low), (0.5, high), (0.7, high), (0.9, low)], steps=True), x)
     assert 20 * np.log10(loudest_of("filter", "noise", moved) / max(ends)) < 1.0
 
 

@@ -103,3 +103,17 @@ def test_automation_of_noise_stays_within_its_ends():
     device = Device.model_validate({"kind": "gain"})
     y = run(moving(device, "gain_db", [(0.0, -12.0), (0.5, 0.0), (1.0, -12.0)], steps=True), noise(1.5, level=0.2))
     assert np.all(np.abs(y) <= np.abs(noise(1.5, level=0.2)) + 1e-12)
+
+
+@pytest.mark.parametrize(("before", "after"), [(60.0, 400.0), (400.0, 60.0)])
+def test_a_filter_set_elsewhere_by_hand_goes_on_as_if_it_had_been_there(before, after):
+    """What an edit while playing leaves: after it the new setting sounds as it does when it was always there."""
+    band = {"shape": "bell", "gain_db": 12.0, "q": 2.0}
+    one, other = (Device.model_validate({"kind": "eq", "bands": [{**band, "freq_hz": hz}]}) for hz in (before, after))
+    x = sine(70.0, 0.5, level_db=-12)
+    old, new = still(one), still(other)
+    old.block(0, 12000, [x[:, :12000].copy()])
+    new.adopt(old)
+    y = new.block(12000, 4800, [x[:, 12000:16800].copy()])
+    settled = run(still(other), x)[:, 12000:16800]
+    assert np.max(np.abs(y - settled)) < 0.1 * np.max(np.abs(settled))

@@ -3,8 +3,10 @@
 A hit over the ringing tail of the one before it hardly raises the level, but it raises some band: what is new in it is in
 the highs first, where the tail has long gone. So each of several bands is followed by itself, and compared with what it
 was just before and with how loud hits are in it. What is new in the highs alone, beside hits that have more than that (a
-hat beside a kick, the click where a tail was cut off), is none: the band of a drum's body has to answer at once (rise detection in bands: A. Klapuri, "Sound onset detection by applying
-psychoacoustic knowledge", ICASSP 1999, in principle; thresholds are our own, by trial on synthesized kicks).
+hat beside a kick, the click where a tail was cut off), is none: the band of a drum's body has to answer at once.
+
+Rise detection in bands is that of A. Klapuri, "Sound onset detection by applying psychoacoustic knowledge", ICASSP 1999, in
+principle; thresholds are our own, by trial on synthesized kicks.
 """
 
 from __future__ import annotations
@@ -15,15 +17,14 @@ import math
 import numpy as np
 
 from zygotone.dsp.compile import kernel
-from zygotone.dsp.filters import BUTTERWORTH_Q, butterworth_qs, highpass_sos, lowpass_sos
+from zygotone.dsp.filters import BUTTERWORTH_Q, WIRE, butterworth_qs, highpass_sos, lowpass_sos, sos_mono
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
 _EDGES_HZ = (130.0, 500.0, 2000.0)
 BANDS = len(_EDGES_HZ) + 1
-_SECTIONS = (
-    3  # of each band: Butterworth of order 4 at the lower edge, and of order 2 at the upper one, which is late by less
-)
+# Of each band: Butterworth of order 4 at the lower edge, and of order 2 at the upper one, which is late by less.
+_SECTIONS = 3
 _BODY = 1  # the band that has to answer
 _ANSWER_S, _BODY_TIMES, _BODY_SHARE, _BRIGHT, _BODILESS = 0.0025, 1.2, 0.065, 0.012, 0.03
 # How long a band's peak counts as its level: about half a period of its lowest frequency. And how it is remembered: it
@@ -40,12 +41,13 @@ _FLOOR, _BAND_FLOOR = 0.003, 0.004  # of full scale; of the loudest band
 @functools.cache
 def _bands(sample_rate_hz: int) -> FloatArray:
     """Sections of the bands, (BANDS, _SECTIONS, 6)."""
-    wire = [1.0, 0.0, 0.0, 1.0, 0.0, 0.0]
     qs = butterworth_qs(4)
     rows = []
     for low, high in zip((None, *_EDGES_HZ), (*_EDGES_HZ, None), strict=True):
-        up = [wire] * 2 if low is None else [list(highpass_sos(low, q, sample_rate_hz=sample_rate_hz)) for q in qs]
-        down = [wire] if high is None else [list(lowpass_sos(high, BUTTERWORTH_Q, sample_rate_hz=sample_rate_hz))]
+        up = (
+            [list(WIRE)] * 2 if low is None else [list(highpass_sos(low, q, sample_rate_hz=sample_rate_hz)) for q in qs]
+        )
+        down = [list(WIRE)] if high is None else [list(lowpass_sos(high, BUTTERWORTH_Q, sample_rate_hz=sample_rate_hz))]
         rows.append([*up, *down])
     return np.array(rows)
 
@@ -54,25 +56,12 @@ def _bands(sample_rate_hz: int) -> FloatArray:
 def _band_levels(x: Stereo, sos: FloatArray, filters: FloatArray, levels: FloatArray) -> None:
     """levels (bands, n): the larger magnitude of both sides in each band. sos (bands, sections, 6), filters (bands, 2,
     sections, 2) their memory."""
-    bands, sections = sos.shape[0], sos.shape[1]
     row = np.empty(x.shape[1])
-    for b in range(bands):
+    for b in range(sos.shape[0]):
         for c in range(x.shape[0]):
             for i in range(x.shape[1]):
                 row[i] = x[c, i]
-            for s in range(sections):
-                b0, b1, b2, a1, a2 = sos[b, s, 0], sos[b, s, 1], sos[b, s, 2], sos[b, s, 4], sos[b, s, 5]
-                if b0 == 1.0 and b1 == 0.0 and b2 == 0.0 and a1 == 0.0 and a2 == 0.0:
-                    continue
-                s1, s2 = filters[b, c, s, 0], filters[b, c, s, 1]
-                for i in range(x.shape[1]):
-                    v = row[i]
-                    out = b0 * v + s1
-                    s1 = b1 * v - a1 * out + s2
-                    s2 = b2 * v - a2 * out
-                    row[i] = out
-                filters[b, c, s, 0] = s1 if abs(s1) > 1e-30 else 0.0
-                filters[b, c, s, 1] = s2 if abs(s2) > 1e-30 else 0.0
+            sos_mono(sos[b], row, filters[b, c], row)
             for i in range(x.shape[1]):
                 size = abs(row[i])
                 levels[b, i] = size if c == 0 or size > levels[b, i] else levels[b, i]
@@ -83,8 +72,8 @@ def _mark(
     levels: FloatArray, holds: FloatArray, rise: float, fall: float, fade: float, apart: float, answer: float, back: bool, follow: FloatArray,
     since: FloatArray, marks: IntArray,
 ) -> None:  # fmt: skip
-    """marks (n,): 1 where a hit begins, or with ``back`` off where the body has answered. follow (bands, 3): of each band its level, what it was before, the loudest of late;
-    since (2,): frames since the last hit, and frames left in which the body may answer."""
+    """marks (n,): 1 where a hit begins, or with ``back`` off where the body has answered. follow (bands, 3): of each band its
+    level, what it was before, the loudest of late; since (2,): frames since the last hit, and frames left in which the body may answer."""
     bands = levels.shape[0]
     gone, waiting = since[0], since[1]
     for i in range(levels.shape[1]):

@@ -30,6 +30,15 @@ def tangent(turns: float) -> float:
 
 
 @kernel
+def _svf_step(v: float, g: float, k: float, s1: float, s2: float) -> tuple[float, float, float, float, float]:
+    """One frame of the state-variable filter with damping k: high, band and low-pass, and its state after it."""
+    high = (v - (k + g) * s1 - s2) / (1.0 + g * (g + k))
+    band = g * high + s1
+    low = g * band + s2
+    return high, band, low, g * high + band, g * band + low
+
+
+@kernel
 def sweep_svf(x: Stereo, g: FloatArray, resonance: float, mode: int, state: FloatArray, y: Stereo) -> None:
     """x and y (2, n); g (n,) from ``tangent``; resonance 0 to 1, at 1 it sings; state (2, 2).
 
@@ -41,11 +50,7 @@ def sweep_svf(x: Stereo, g: FloatArray, resonance: float, mode: int, state: Floa
             u = _bend(x[c, i], _SVF_BEND)
             bound = _SVF_BOUND * s1
             k = 2.0 * (1.0 - resonance) + 0.5 * bound * bound / (1.0 + bound * bound)
-            high = (u - (k + g[i]) * s1 - s2) / (1.0 + g[i] * (g[i] + k))
-            band = g[i] * high + s1
-            low = g[i] * band + s2
-            s1 = g[i] * high + band
-            s2 = g[i] * band + low
+            high, band, low, s1, s2 = _svf_step(u, g[i], k, s1, s2)
             if mode == 0:
                 y[c, i] = low
             elif mode == 1:
@@ -108,12 +113,7 @@ def svf_highpass(x: Stereo, g: float, state: FloatArray, y: Stereo) -> None:
     for c in range(2):
         s1, s2 = state[c, 0], state[c, 1]
         for i in range(x.shape[1]):
-            high = (x[c, i] - (k + g) * s1 - s2) / (1.0 + g * (g + k))
-            band = g * high + s1
-            low = g * band + s2
-            s1 = g * high + band
-            s2 = g * band + low
-            y[c, i] = high
+            y[c, i], _band, _low, s1, s2 = _svf_step(x[c, i], g, k, s1, s2)
         state[c, 0] = s1 if abs(s1) > 1e-20 else 0.0
         state[c, 1] = s2 if abs(s2) > 1e-20 else 0.0
 
@@ -147,11 +147,7 @@ def dynamic_shelf(x: Stereo, gain_db: FloatArray, g: float, state: FloatArray, y
     for c in range(2):
         s1, s2 = state[c, 0], state[c, 1]
         for i in range(x.shape[1]):
-            high = (x[c, i] - (k + g) * s1 - s2) / (1.0 + g * (g + k))
-            band = g * high + s1
-            low = g * band + s2
-            s1 = g * high + band
-            s2 = g * band + low
+            high, band, low, s1, s2 = _svf_step(x[c, i], g, k, s1, s2)
             if gain_db[i] == 0.0:
                 y[c, i] = x[c, i]
             else:

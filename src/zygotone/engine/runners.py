@@ -92,7 +92,7 @@ class DeviceRunner(Runner):
         self._next: Processor | None = None  # what is faded to, with what parameters
         self._next_params = self._params
         self._dry = DelayLine(self.processor.latency)
-        self._key_past = DelayLine(0)
+        self._key_past = DelayLine(0) if len(node.inputs) > 1 else None
         self._history: tuple[Stereo, Stereo | None] | None = None  # to be heard before the first block
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
@@ -139,7 +139,7 @@ class DeviceRunner(Runner):
             wet = dry + mix * (wet - dry)
         else:
             self._dry.remember(x)
-        if key is not None:
+        if key is not None and self._key_past is not None:
             self._key_past.remember(key)
         wet, bad = _finite(wet)
         if bad:
@@ -206,20 +206,25 @@ class DeviceRunner(Runner):
 
     def _successor(self, params: Values, position: int, turns: float) -> Processor:
         """One with other parameters that goes on where the present one is."""
-        made = make_processor(self._device, self._host, params)
-        fits = made.adopt(self.processor)
-        if not fits:
-            made = make_processor(self._device, self._host, params)
+        made, history = self._taken_over(params, self.processor)
         made.turns = turns
-        if not fits:
-            made.settle(*self._past(), position)
-        elif made.settle_s > 0.0:
-            made.settle(*self._past(round(made.settle_s * self._host.rate_hz)), position)
+        if history is not None:
+            made.settle(*history, position)
         return made
+
+    def _taken_over(self, params: Values, older: Processor) -> tuple[Processor, tuple[Stereo, Stereo | None] | None]:
+        """A processor with the memory of an older one, and what it has to hear again before it goes on: all there is where
+        not all of that memory has a place, and then it begins anew."""
+        made = make_processor(self._device, self._host, params)
+        if not made.adopt(older):
+            return make_processor(self._device, self._host, params), self._past()
+        if made.settle_s > 0.0:
+            return made, self._past(round(made.settle_s * self._host.rate_hz))
+        return made, None
 
     def _past(self, frames: int | None = None) -> tuple[Stereo, Stereo | None]:
         x = self._dry.past()
-        key = self._key_past.past() if len(self.node.inputs) > 1 else None
+        key = self._key_past.past() if self._key_past is not None else None
         n = min(x.shape[1], PAST_FRAMES, x.shape[1] if frames is None else frames)
         return (np.ascontiguousarray(x[:, -n:]), None if key is None else np.ascontiguousarray(key[:, -n:]))
 
@@ -251,15 +256,13 @@ class DeviceRunner(Runner):
         if not isinstance(older, DeviceRunner):
             return
         self._dry.adopt(older._dry)
-        self._key_past.adopt(older._key_past)
+        if self._key_past is not None and older._key_past is not None:
+            self._key_past.adopt(older._key_past)
         if type(self.processor) is not type(older.processor):
             self._history = self._past()
             return
         self._ringing = not self._on and (older._on or older._ringing)
-        if not self.processor.adopt(older.processor):
-            # Not all that it remembers has a place here: it begins anew, and hears what came before.
-            self.processor = make_processor(self._device, self._host)
-            self._history = self._past()
+        self.processor, self._history = self._taken_over(self._params, older.processor)
 
 
 class StripRunner(Runner):

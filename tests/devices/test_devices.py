@@ -5,7 +5,7 @@ import pytest
 import scipy.signal
 
 from tests.signals import RATE, noise, sine
-from zygotone.devices import eq, make_processor
+from zygotone.devices import Host, eq, make_processor
 from zygotone.devices.compressor import transfer_db
 from zygotone.devices.pan import pan_gains
 from zygotone.dsp.dynamics import Level
@@ -191,6 +191,30 @@ def test_saturation_does_not_alias(curve):
     harmonic = np.abs(freqs - np.round(freqs / 1245.0) * 1245.0) < 12
     worst = 20 * np.log10(spectrum[~harmonic].max())
     assert worst < (-80.0 if curve in ("soft", "tube", "tape") else -60.0)
+
+
+@pytest.mark.parametrize("curve", CURVES)
+def test_the_curve_is_the_same_at_any_oversampling(curve):
+    # A low tone hardly folds, so that all rates give one waveform: what is bent is in time with what it is added to.
+    x = sine(211.0, 0.5, level_db=-12.0)
+    ways = [
+        process_chain(x, [device("saturation", curve=curve, drive_db=12.0, oversampling=factor)], RATE)[0, 9600:14400]
+        for factor in (0, 1, 2, 4, 8)
+    ]
+    for way in ways[1:]:
+        assert np.std(way - ways[0]) < 0.01 * np.std(ways[0])
+
+
+def test_saturation_as_needed_is_8_times_in_a_render_and_4_while_it_plays():
+    x = noise(0.3, level=0.3)
+    one = device("saturation", curve="hard", drive_db=24.0)
+    for live, factor in ((False, 8), (True, 4)):
+        as_needed = make_processor(one, Host(RATE, live=live))
+        set_so = make_processor(device("saturation", curve="hard", drive_db=24.0, oversampling=factor), RATE)
+        y, wanted = as_needed.process(x, None), set_so.process(x, None)
+        late = as_needed.latency - set_so.latency
+        np.testing.assert_allclose(y[:, late:], wanted[:, : wanted.shape[1] - late], atol=1e-5)
+    assert make_processor(one, Host(RATE, live=True)).latency == make_processor(one, RATE).latency
 
 
 def test_more_oversampling_never_means_more_aliases():

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import scipy.signal
 
 from tests.devices import walking
 from tests.signals import RATE, noise, sine
@@ -274,6 +275,50 @@ def test_a_tail_outlives_every_move(space, path, low, high):
         span = slice(15, 32)  # 0.75 to 1.6 s
         assert np.all((moved < upper + 1.0)[span])
         assert np.all((moved > lower - 1.0)[span])
+
+
+@pytest.mark.parametrize("mode", ["straight", "ping_pong"])
+@pytest.mark.parametrize(("drive_db", "hz"), [(12.0, 1245.0), (12.0, 7040.0), (24.0, 1245.0)])
+def test_what_a_driven_echo_bends_does_not_fold(mode, drive_db, hz):
+    # The bar of the saturation, by its tone: −6 dBFS. The second echo is the first that was bent.
+    x = sine(hz, 0.4, level_db=-6.0)
+    if mode == "ping_pong":
+        x[1] = 0.0
+        x[0] *= 2.0
+    one = device("delay", mode=mode, time=500.0, feedback=0.9, drive_db=drive_db)
+    y = process_chain(np.pad(x, ((0, 0), (0, RATE))), [one], RATE, max_tail_s=0.0)[0 if mode == "straight" else 1]
+    second = y[RATE + 2000 : RATE + 17000]
+    spectrum = np.abs(np.fft.rfft(second * np.kaiser(len(second), 16.0)))
+    freqs = np.fft.rfftfreq(len(second), 1 / RATE)
+    apart = np.abs(freqs / hz - np.round(freqs / hz)) * hz
+    folded = spectrum[(apart > 40.0) & (freqs > 20.0) & (freqs < 20000.0)]
+    assert 20 * np.log10(folded.max() / spectrum.max()) < -70.0
+
+
+def test_driven_echoes_come_in_time_and_soft_ones_keep_their_sound():
+    burst = np.zeros((2, 3 * RATE))
+    burst[:, 100:4900] = 1e-3 * noise(0.1, level=0.3)
+    clean, driven = (
+        process_chain(burst, [device("delay", time=250.0, feedback=0.8, drive_db=db)], RATE)[0] for db in (0.0, 12.0)
+    )
+    eighth = slice(7 * RATE // 4, 8 * RATE // 4)  # has been through the curve seven times
+    a, b = (np.fft.rfft(y[7 * RATE // 4 : 2 * RATE], RATE // 2) for y in (clean, driven))
+    freqs = np.fft.rfftfreq(RATE // 2, 1 / RATE)
+    heard = (freqs > 100.0) & (freqs < 18000.0)
+    assert 10 * np.log10(np.sum(np.abs(b[heard]) ** 2) / np.sum(np.abs(a[heard]) ** 2)) == pytest.approx(0.0, abs=0.05)
+    lag = np.argmax(np.correlate(driven[eighth], clean[eighth][48:-48], mode="valid")) - 48
+    assert abs(lag) <= 2
+
+
+def test_turning_the_drive_on_does_not_click():
+    x = sine(500.0, 2.0, level_db=-50.0)
+    old, new = (make_processor(device("delay", time=100.0, feedback=0.9, drive_db=db), RATE) for db in (0.0, 3.0))
+    before = old.process(x[:, :RATE], None)
+    new.adopt(old)
+    y = np.concatenate([before, new.process(x[:, RATE:], None)], axis=1)[0]
+    high = scipy.signal.sosfilt(scipy.signal.butter(6, 3000.0, "highpass", fs=RATE, output="sos"), y)
+    around = high[RATE - 200 : RATE + 3 * RATE // 4]
+    assert 20 * np.log10(np.max(np.abs(around)) / np.max(np.abs(y))) < -55.0
 
 
 # --- moving delays ------------------------------------------------------------------------------------------------

@@ -149,3 +149,39 @@ def test_a_string_has_nothing_but_its_partials(note_hz):
         known |= np.abs(freqs - hz) < 8 * RATE / len(y)
     rest = level[~known & (freqs > 30.0) & (freqs < 20000.0)]
     assert rest.size == 0 or 20 * np.log10(rest.max() / level.max()) < -70.0
+
+
+@pytest.mark.parametrize("stages", [1, 2])
+@pytest.mark.parametrize("hz", [110.0, 880.0, 7000.0])
+def test_at_full_resonance_a_voice_filter_sings_on(stages, hz):
+    # Fed for a tenth of a second and then left alone, it swings as high after two seconds as after one, in tune.
+    y = np.concatenate([0.1 * np.random.default_rng(5).standard_normal(RATE // 10), np.zeros(4 * RATE)])
+    still = np.ones(len(y) // 32 + 2)
+    filter_voices([FilterRow(y, np.tan(np.pi * hz / RATE) * still, still, still)], 0, stages)
+    early, late = y[2 * RATE : 3 * RATE], y[3 * RATE : 4 * RATE]
+    assert -12.0 < 20 * np.log10(np.std(late)) < 0.0
+    assert 20 * np.log10(np.std(late) / np.std(early)) == pytest.approx(0.0, abs=0.1)
+    sung = np.argmax(np.abs(np.fft.rfft(late * np.hanning(RATE), 8 * RATE))) / 8.0
+    assert abs(1200 * np.log2(sung / hz)) < 5.0
+
+
+@pytest.mark.parametrize("hz", [1245.0, 7040.0])
+def test_what_a_driven_voice_filter_bends_does_not_fold(hz):
+    # The bar of the saturation, by its tone: −6 dBFS; here with 12 dB of drive.
+    y = 0.5 * np.sin(2 * np.pi * hz * np.arange(RATE) / RATE)
+    still = np.ones(RATE // 32 + 2)
+    filter_voices([FilterRow(y, np.tan(np.pi * 15000.0 / RATE) * still, 0.0 * still, 4.0 * still)], 0, 1)
+    spectrum = np.abs(np.fft.rfft(y[RATE // 4 : 3 * RATE // 4] * np.kaiser(RATE // 2, 16.0)))
+    freqs = np.fft.rfftfreq(RATE // 2, 1 / RATE)
+    apart = np.abs(freqs / hz - np.round(freqs / hz)) * hz
+    folded = spectrum[(apart > 20.0) & (freqs > 20.0) & (freqs < 20000.0)]
+    assert 20 * np.log10(folded.max() / spectrum.max()) < -70.0
+
+
+def test_a_drive_that_opens_from_nothing_begins_without_a_step():
+    y = 0.7 * np.sin(2 * np.pi * 200.0 * np.arange(RATE) / RATE)
+    cells = RATE // 32 + 2
+    drives = 10.0 ** (np.clip(np.linspace(-3.0, 3.0, cells), 0.0, None) / 20.0)
+    filter_voices([FilterRow(y, np.full(cells, np.tan(np.pi * 15000.0 / RATE)), np.zeros(cells), drives)], 0, 1)
+    high = scipy.signal.sosfilt(scipy.signal.butter(8, 4000.0, "highpass", fs=RATE, output="sos"), y)
+    assert 20 * np.log10(np.max(np.abs(high[RATE // 4 : -RATE // 4]))) < -70.0

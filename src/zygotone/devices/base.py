@@ -26,6 +26,7 @@ class Host:
     bpm: float = 120.0
     clip: Callable[[str], Stereo] = _no_audio
     automated: bool = False  # whether parameters will move while it runs
+    live: bool = False  # whether somebody listens meanwhile, so that the time it takes counts
 
 
 class Processor(Memory):

@@ -8,6 +8,7 @@ import numpy as np
 
 from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.filters import Cuts
+from zygotone.dsp.half_band import STATE_SIZE, coefficients, latency
 from zygotone.dsp.lines import echoes
 from zygotone.dsp.types import Stereo
 from zygotone.session.catalogue import Kind
@@ -39,7 +40,7 @@ _GLIDE_S = 0.12
 
 @device(KIND)
 class Delay(Processor):
-    remembers = ("_ring_state", "_place_state", "_loop_state", "_memory_state")
+    remembers = ("_ring_state", "_place_state", "_loop_state", "_memory_state", "_early_state", "_curve_state")
 
     def __init__(self, params: Values, host: Host) -> None:
         rate = host.rate_hz
@@ -58,16 +59,21 @@ class Delay(Processor):
         self._fade = round(_FADE_S * rate)
         self._move = round(_MOVE_S * rate)
         self._drive = 10.0 ** (params["drive_db"] / 20.0) if params["drive_db"] > 0.0 else 0.0
-        self._ring_state = np.zeros((2, round(_LONGEST_MS * 1e-3 * rate) + 8))
-        self._place_state = np.array([0.0, -1.0, 0.0, 0.0, 0.0])
+        late = round(latency())
+        turns = math.ceil((_LONGEST_MS * 1e-3 * rate + 8) / late)
+        self._ring_state = np.zeros((2, turns * late))
+        self._place_state = np.array([0.0, -1.0, 0.0, 0.0, 0.0, 0.0])
         self._memory_state = np.zeros((2, 2, 2, 2))
+        self._early_state = np.zeros((2, 2, late))
+        self._curve_state = np.zeros((2, STATE_SIZE))
+        self._halves = coefficients(0), coefficients(1)
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         p = self._params
         y = np.empty_like(x)
         echoes(
-            x, self._ring_state, self._place_state, self._loop_state, self._memory_state, self._target, self._loop,
-            p["mode"] == "ping_pong", self._glide, self._fade, self._move, self._drive, y,
+            x, self._ring_state, self._place_state, self._loop_state, self._memory_state, self._early_state, self._curve_state,
+            self._target, self._loop, p["mode"] == "ping_pong", self._glide, self._fade, self._move, self._drive, *self._halves, y,
         )  # fmt: skip
         width = p["spread_pct"] / 100.0
         if width < 1.0:

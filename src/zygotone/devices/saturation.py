@@ -30,7 +30,7 @@ KIND = Kind(
         level("tilt_db", "Tilt", -12.0, 12.0, 0.0, "Above 0 the highs are driven harder, below 0 the lows."),
         frequency("clean_below_hz", "Clean below", 20.0, "What lies below stays clean; 20 Hz is off.", high=2000.0, fixed=True),
         frequency("clean_above_hz", "Clean above", 20000.0, "What lies above stays clean; 20 kHz is off.", low=200.0, fixed=True),
-        choice("oversampling", "Oversampling", (1, 2, 4, 8), 4, "How many times the rate the curve runs at, against folding.", ("1×", "2×", "4×", "8×")),
+        choice("oversampling", "Oversampling", (0, 1, 2, 4, 8), 0, "How many times the rate the curve runs at, against folding; as needed is 4× while it plays and 8× in a render.", ("as needed", "1×", "2×", "4×", "8×")),
         switch("level_match", "Level match", True, "A trim after the curve, worked out from curve and drive, that keeps the level of a track at −18 dBFS; it never moves by itself."),
         level("trim_db", "Trim", -24.0, 24.0, 0.0, "Level of what is driven, on top of the match; what is left clean keeps its own."),
     ),
@@ -68,8 +68,10 @@ class Saturation(Processor):
         self._gain = 10.0 ** (params["drive_db"] / 20.0)
         self._blend = drive_blend(params["drive_db"])
         self._trim = _trim(params)
-        factor = params["oversampling"]
-        self.latency = latency_frames(factor)
+        factor = params["oversampling"] or (4 if host.live else 8)
+        self.latency = latency_frames(params["oversampling"] or 8)
+        # Heard and rendered are aligned alike.
+        self._wait = DelayLine(self.latency - latency_frames(factor))
         low_hz = params["clean_below_hz"] if params["clean_below_hz"] > 20.0 else None
         high_hz = params["clean_above_hz"] if params["clean_above_hz"] < 20000.0 else None
         self._bands: list[BandFilter] = []
@@ -90,7 +92,7 @@ class Saturation(Processor):
                 x = band.process(x)  # it goes on hearing what may be driven soon
             return dry
         u = self._bands[0].process(x) if self._bands else x
-        u = self._tilts[0].process(u) if self._tilted else u
+        u = self._wait.process(self._tilts[0].process(u) if self._tilted else u)
         if self._over is None:
             bent = u.copy()
             self._bend(bent)

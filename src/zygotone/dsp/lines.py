@@ -13,6 +13,7 @@ import math
 import numpy as np
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.half_band import curved
 from zygotone.dsp.lfo import lfo_at
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
@@ -103,20 +104,23 @@ def _two_sections(v: float, loop: FloatArray, memory: FloatArray) -> float:
 
 @kernel
 def echoes(
-    x: Stereo, ring: FloatArray, state: FloatArray, loop: FloatArray, memory: FloatArray, target: float, wanted: FloatArray,
-    ping_pong: bool, glide: float, fade_frames: int, move_frames: int, drive: float, y: Stereo,
+    x: Stereo, ring: FloatArray, state: FloatArray, loop: FloatArray, memory: FloatArray, early: FloatArray, curve: FloatArray,
+    target: float, wanted: FloatArray, ping_pong: bool, glide: float, fade_frames: int, move_frames: int, drive: float,
+    first: FloatArray, second: FloatArray, y: Stereo,
 ) -> None:  # fmt: skip
     """Echoes of x (2, n) into y (2, n), wet only.
 
-    state (5,): write position, delay in force, the delay that fades out, frames of that fade left, frames of the loop's own
-    move left. A new ``target`` is gone to by a fade of ``fade_frames`` between two readers, or (``glide`` above 0) by moving
+    state (6,): write position, delay in force, the delay that fades out, frames of that fade left, frames of the loop's own
+    move left, how much of the curve is in the loop. A new ``target`` is gone to by a fade of ``fade_frames`` between two readers, or (``glide`` above 0) by moving
     one there, which bends the pitch as tape does. ``wanted`` (13,) is the feedback and two sections of six that each echo
     passes, the first too, with memory (2, 2, 2, 2); loop (2, 13) is where they move from and to, within ``move_frames``:
     the feedback along a curve, the sections by a fade from one pair to the other.
-    ``drive`` above 0 bends what is fed back, with unit gain for what is small.
+    ``drive`` above 0 bends what is fed back, with unit gain for what is small: ``half_band.curved`` with its coefficients and
+    curve (2, its state). It is L frames late, and so is what goes in, and the line is read so much sooner; early (2, 2, L)
+    holds what waits for it: what goes in, and what the loop holds where it is not bent.
     """
-    size = ring.shape[1]
-    write, delay, old, left, moving = int(state[0]), state[1], state[2], state[3], state[4]
+    size, latency = ring.shape[1], early.shape[2]
+    write, delay, old, left, moving, bending = int(state[0]), state[1], state[2], state[3], state[4], state[5]
     if delay < 0.0:  # nothing was ever played
         delay = target
         loop[0], loop[1] = wanted, wanted
@@ -152,32 +156,35 @@ def echoes(
                     delay = target
             elif left <= 0.0:
                 old, delay, left = delay, target, float(fade_frames)
+        wait = write % latency
+        bending = min(1.0, bending + 1.0 / move_frames) if drive > 0.0 else max(0.0, bending - 1.0 / move_frames)
         for c in range(2):
-            v = read_ring(ring[c], write - 1 if write > 0 else size - 1, delay - 1.0)
+            v = read_ring(ring[c], write - 1 if write > 0 else size - 1, delay - 1.0 - latency)
             if left > 0.0:
-                gone = read_ring(ring[c], write - 1 if write > 0 else size - 1, old - 1.0)
+                gone = read_ring(ring[c], write - 1 if write > 0 else size - 1, old - 1.0 - latency)
                 # Both may be in step (a tone), so that their weights add up to 1 and their powers do not.
                 v += (gone - v) * _rounded(left / fade_frames)
             if filtering:
                 later = _two_sections(v, loop[1], memory[c, 1])
                 v = later if moving <= 0.0 else later + (1.0 - w) * (_two_sections(v, loop[0], memory[c, 0]) - later)
             y[c, i] = v
-            if drive > 0.0:
-                v = math.tanh(drive * v) / drive
-            if abs(v) < 1e-20:
-                v = 0.0
-            held = feedback * v
+            held = early[1, c, wait]
+            early[1, c, wait] = v if abs(v) > 1e-20 else 0.0
+            if bending > 0.0:
+                held += bending * (curved(v, max(drive, 1.0), first, second, curve[c]) - held)
+            held *= feedback
             if ping_pong:
                 ring[1 - c, write] = held
             else:
-                ring[c, write] = x[c, i] + held
+                ring[c, write] = early[0, c, wait] + held
         if ping_pong:  # the middle goes in on the left, and each side feeds the other
-            ring[0, write] += 0.5 * (x[0, i] + x[1, i])
+            ring[0, write] += 0.5 * (early[0, 0, wait] + early[0, 1, wait])
+        early[0, 0, wait], early[0, 1, wait] = x[0, i], x[1, i]
         if left > 0.0:
             left -= 1.0
     if moving <= 0.0:
         loop[0] = loop[1]
-    state[0], state[1], state[2], state[3], state[4] = write, delay, old, left, moving
+    state[0], state[1], state[2], state[3], state[4], state[5] = write, delay, old, left, moving, bending
 
 
 @kernel

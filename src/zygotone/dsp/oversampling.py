@@ -50,6 +50,8 @@ def _up_taps(stage: int) -> FloatArray:
 
 def latency_frames(factor: int) -> int:
     """Delay of going up and down again, in frames of the base rate."""
+    if factor == 1:
+        return 0
     stages = round(math.log2(factor))
     later: int = sum(2 * _STAGES[s][0] // 2 ** (s + 1) for s in range(1, stages))
     return (_FIRST_UP[0] + _STAGES[0][0]) // 2 + later

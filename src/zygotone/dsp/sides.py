@@ -35,6 +35,11 @@ class Sides(Memory, Generic[T]):
         y[..., 1, :] = one if self._alike_state[0] else work(self._right, x[1])
         return y
 
+    def each(self, work: Callable[[T], None]) -> None:
+        """Do something to both."""
+        work(self._left)
+        work(self._right)
+
     def _part(self) -> None:
         """From here on the sides differ; what the right one remembers is what the left one does."""
         self._right.adopt(self._left)

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
+
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import FloatArray, Stereo
 
@@ -15,6 +17,49 @@ MODES = ("lowpass", "highpass", "bandpass", "notch")
 MODELS = ("svf", "ladder")
 # How soon the loops bend: a full-scale signal without drive loses less than 0.2 dB.
 _SVF_BEND, _SVF_BOUND, _LADDER_BEND = 0.1, 0.3, 0.2
+# From this resonance on to 1, losses are made up for, and more: a circle that gains what the bend takes sings by itself.
+_SINGS_FROM, _SVF_GAIN, _LADDER_GAIN = 0.96, 0.04, 0.04
+# What starts it where there is silence, −180 dBFS: a filter of parts has noise.
+SEED = 1e-9
+
+
+def singing(resonance: float) -> float:
+    """0 where a filter rings and dies away, to 1 at full resonance, where it goes on by itself."""
+    return max(0.0, (resonance - _SINGS_FROM) / (1.0 - _SINGS_FROM))
+
+
+def svf_damping(resonance: float) -> float:
+    """1/Q of the state-variable filter for what is small; below 0 it sings."""
+    return 2.0 * (1.0 - resonance) - _SVF_GAIN * singing(resonance)
+
+
+def ladder_feedback(resonance: float) -> float:
+    """Gain of the ladder's loop; from 4 on it sings."""
+    return 4.0 * resonance * (1.0 + _LADDER_GAIN * singing(resonance))
+
+
+def ladder_taps(mode: int, resonance: float) -> tuple[float, FloatArray]:
+    """How much more goes in, and how the taps (input of the first stage, then the four outputs) are mixed, shape (5,).
+
+    With p = 1 + s and feedback f the stages have 1, 1/p … 1/p⁴, each over 1 + f/p⁴. Low-pass: f more goes in, so that what is low
+    keeps its level at any resonance. Band-pass: 0 dB at its peak until it is very narrow. Notch: the circle's pair of poles that
+    does not ring is cancelled, and the notch put where the other pair rings, so that it narrows and both sides keep 0 dB.
+    """
+    feedback = ladder_feedback(resonance)
+    if mode == 0:
+        return feedback, np.array([0.0, 0.0, 0.0, 0.0, 1.0])
+    if mode == 1:
+        return 0.0, np.array([1.0, -4.0, 6.0, -4.0, 1.0])
+    if mode == 2:
+        taps = np.array([0.0, 0.0, 1.0, -2.0, 1.0])
+        s = 1j * np.geomspace(0.3, 3.0, 400)
+        peak = np.abs(s**2 / ((1.0 + s) ** 4 + ladder_feedback(min(resonance, 0.9)))).max()
+        return 0.0, taps / peak
+    # (s² + r²)·(s² + a·s + b) with the poles s = −1 ± (f/4)^¼·(±1 ± j), in powers of p.
+    root = (0.25 * min(feedback, 4.0)) ** 0.25
+    ringing_power = (1.0 - root) ** 2 + root**2
+    in_s = np.polymul([1.0, 0.0, ringing_power], [1.0, 2.0 * (1.0 + root), (1.0 + root) ** 2 + root**2])
+    return 0.0, np.array(np.poly1d(in_s)(np.poly1d([1.0, -1.0])).coeffs)
 
 
 @kernel
@@ -39,46 +84,48 @@ def _svf_step(v: float, g: float, k: float, s1: float, s2: float) -> tuple[float
 
 
 @kernel
-def sweep_svf(x: Stereo, g: FloatArray, resonance: float, mode: int, state: FloatArray, y: Stereo) -> None:
-    """x and y (2, n); g (n,) from ``tangent``; resonance 0 to 1, at 1 it sings; state (2, 2).
+def sweep_svf(x: FloatArray, g: FloatArray, damping: float, mode: int, state: FloatArray, y: FloatArray) -> None:
+    """x and y (n·k,) at k times the rate; g (n,) from ``tangent``, each for k frames; damping from ``svf_damping``; state (2,).
 
     What goes in is bent, and the damping grows with what the band-pass holds, which bounds it.
     """
-    for c in range(2):
-        s1, s2 = state[c, 0], state[c, 1]
-        for i in range(x.shape[1]):
-            u = _bend(x[c, i], _SVF_BEND)
+    s1, s2 = state[0], state[1]
+    times = x.shape[0] // max(1, g.shape[0])
+    for n in range(g.shape[0]):
+        for i in range(n * times, (n + 1) * times):
+            u = _bend(x[i], _SVF_BEND)
             bound = _SVF_BOUND * s1
-            k = 2.0 * (1.0 - resonance) + 0.5 * bound * bound / (1.0 + bound * bound)
-            high, band, low, s1, s2 = _svf_step(u, g[i], k, s1, s2)
+            k = damping + 0.5 * bound * bound / (1.0 + bound * bound)
+            high, band, low, s1, s2 = _svf_step(u, g[n], k, s1, s2)
             if mode == 0:
-                y[c, i] = low
+                y[i] = low
             elif mode == 1:
-                y[c, i] = high
+                y[i] = high
             elif mode == 2:
-                y[c, i] = band * max(k, 0.2)  # 0 dB at the centre until it is very narrow
+                y[i] = band * max(k, 0.2)  # 0 dB at the centre until it is very narrow
             else:
-                y[c, i] = u - k * band
-        state[c, 0] = s1 if abs(s1) > 1e-20 else 0.0
-        state[c, 1] = s2 if abs(s2) > 1e-20 else 0.0
+                y[i] = u - k * band
+    state[0] = s1 if abs(s1) > 1e-20 else 0.0
+    state[1] = s2 if abs(s2) > 1e-20 else 0.0
 
 
 @kernel
-def sweep_ladder(x: Stereo, g: FloatArray, resonance: float, mode: int, state: FloatArray, y: Stereo) -> None:
-    """Four one-poles in a row with feedback around them. Arrays as in ``sweep_svf``; state (2, 4).
-
-    The other modes are mixed from the taps: with p = 1 + s, high-pass is (p − 1)⁴/p⁴, and so on.
-    """
-    feedback = 4.0 * resonance
-    for c in range(2):
-        s1, s2, s3, s4 = state[c, 0], state[c, 1], state[c, 2], state[c, 3]
-        for i in range(x.shape[1]):
-            h = g[i] / (1.0 + g[i])
-            rest = 1.0 - h
+def sweep_ladder(
+    x: FloatArray, g: FloatArray, feedback: float, more: float, taps: FloatArray, state: FloatArray, y: FloatArray
+) -> None:
+    """Four one-poles in a row with feedback around them. Arrays as in ``sweep_svf``; ``more`` and ``taps`` (5,) from
+    ``ladder_taps``; state (4,)."""
+    s1, s2, s3, s4 = state[0], state[1], state[2], state[3]
+    t0, t1, t2, t3, t4 = taps[0], taps[1], taps[2], taps[3], taps[4]
+    times = x.shape[0] // max(1, g.shape[0])
+    for n in range(g.shape[0]):
+        h = g[n] / (1.0 + g[n])
+        rest = 1.0 - h
+        whole = 1.0 / (1.0 + feedback * h * h * h * h)
+        for i in range(n * times, (n + 1) * times):
             # What the fourth stage would give for no input, so that the loop can be solved.
             tail = rest * (h * h * h * s1 + h * h * s2 + h * s3 + s4)
-            u = (x[c, i] - feedback * tail) / (1.0 + feedback * h * h * h * h)
-            u = _bend(u, _LADDER_BEND)
+            u = _bend(((1.0 + more) * x[i] - feedback * tail) * whole, _LADDER_BEND)
             v = h * (u - s1)
             y1 = v + s1
             s1 = y1 + v
@@ -91,18 +138,11 @@ def sweep_ladder(x: Stereo, g: FloatArray, resonance: float, mode: int, state: F
             v = h * (y3 - s4)
             y4 = v + s4
             s4 = y4 + v
-            if mode == 0:
-                y[c, i] = y4
-            elif mode == 1:
-                y[c, i] = u - 4.0 * y1 + 6.0 * y2 - 4.0 * y3 + y4
-            elif mode == 2:
-                y[c, i] = 4.0 * (y2 - 2.0 * y3 + y4)
-            else:
-                y[c, i] = u - 4.0 * y1 + 8.0 * y2 - 8.0 * y3 + 4.0 * y4
-        state[c, 0] = s1 if abs(s1) > 1e-20 else 0.0
-        state[c, 1] = s2 if abs(s2) > 1e-20 else 0.0
-        state[c, 2] = s3 if abs(s3) > 1e-20 else 0.0
-        state[c, 3] = s4 if abs(s4) > 1e-20 else 0.0
+            y[i] = t0 * u + t1 * y1 + t2 * y2 + t3 * y3 + t4 * y4
+    state[0] = s1 if abs(s1) > 1e-20 else 0.0
+    state[1] = s2 if abs(s2) > 1e-20 else 0.0
+    state[2] = s3 if abs(s3) > 1e-20 else 0.0
+    state[3] = s4 if abs(s4) > 1e-20 else 0.0
 
 
 @kernel
@@ -130,10 +170,11 @@ def follow(level: FloatArray, attack: float, release: float, state: FloatArray, 
 
 
 @kernel
-def cutoff_gains(octaves: FloatArray, cutoff: float, g: FloatArray) -> None:
-    """g (n,): integrator gains for a cutoff (cycles a frame) moved by ``octaves`` (n,), held within 20 kHz at 48 kHz."""
+def cutoff_gains(octaves: FloatArray, cutoff: float, times: int, g: FloatArray) -> None:
+    """g (n,): integrator gains at ``times`` the rate for a cutoff (cycles a frame) moved by ``octaves`` (n,), held within
+    20 kHz at 48 kHz."""
     for i in range(octaves.shape[0]):
-        g[i] = tangent(min(0.4167, max(0.0004, cutoff * 2.0 ** octaves[i])))
+        g[i] = tangent(min(0.4167, max(0.0004, cutoff * 2.0 ** octaves[i])) / times)
 
 
 @kernel

@@ -14,6 +14,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.levels import gain_to_db
+from zygotone.dsp.oversampling import bent, latency_frames
+from zygotone.dsp.polyphase import Single
 from zygotone.dsp.types import GRID_FRAMES, FloatArray
 
 _Lanes = tuple[FloatArray, ...]
@@ -21,10 +24,26 @@ MODES = ("lowpass", "highpass", "bandpass", "notch")
 
 
 LANES = 4
+# From this resonance on to 1 a filter gains what it loses and more, until it swings as high as this.
+SINGS_FROM, _GAIN, _SWING = 0.96, 0.04, 0.7
 
 
 @kernel
-def _filter_lanes(rows: _Lanes, mode: int, stages: int, cutoffs: _Lanes, resonances: _Lanes, drives: _Lanes) -> None:
+def sung_damping(resonance: float, power: float, cutoff: float) -> float:
+    """1/Q of a filter near full resonance: below 0 until ``power``, the square of how high it swings, is that of ``_SWING``.
+
+    It is set anew in each cell, so that near the top of the range, with many turns in a cell, it acts less.
+    """
+    sings = (resonance - SINGS_FROM) / (1.0 - SINGS_FROM)
+    damping = 2.0 - 1.98 * resonance
+    if sings <= 0.0:
+        return damping
+    most = min(_GAIN, 0.2 / (2.0 * GRID_FRAMES * math.atan(cutoff)))
+    return (1.0 - sings) * damping + sings * most * min(9.0, power / (_SWING * _SWING) - 1.0)
+
+
+@kernel
+def _filter_lanes(rows: _Lanes, mode: int, stages: int, cutoffs: _Lanes, resonances: _Lanes) -> None:
     """In place: four rows (n,), of lengths of their own, each through one or two filters in series.
 
     A frame has to wait for the one before it; those of four rows do not wait for each other, so that four take little
@@ -39,6 +58,8 @@ def _filter_lanes(rows: _Lanes, mode: int, stages: int, cutoffs: _Lanes, resonan
     shape = (2 * LANES, GRID_FRAMES)  # the second stage's below the first's
     a11, a12, b1, damping = np.zeros(shape), np.zeros(shape), np.zeros(shape), np.zeros(shape)
     a21, a22, b2 = np.zeros(shape), np.zeros(shape), np.zeros(shape)
+    held = np.full(LANES, -1.0)  # damping at the end of the last cell, where a filter sings
+    sung = stages - 1
     first, second = np.zeros((LANES, GRID_FRAMES + 1)), np.zeros((LANES, GRID_FRAMES + 1))
     state = np.zeros((2 * LANES, 2))
     made = np.full((LANES, 2), -1.0)  # for which standing cutoff and resonance the coefficients are there
@@ -53,27 +74,31 @@ def _filter_lanes(rows: _Lanes, mode: int, stages: int, cutoffs: _Lanes, resonan
                 v[lane, i] = row[at + i]
             for i in range(there, GRID_FRAMES):
                 v[lane, i] = 0.0
-            cut, res, drive = cutoffs[lane], resonances[lane], drives[lane][cell]
+            cut, res = cutoffs[lane], resonances[lane]
             g0, dg = cut[cell], (cut[cell + 1] - cut[cell]) / GRID_FRAMES
-            k0, dk = 2.0 - 1.98 * res[cell], -1.98 * (res[cell + 1] - res[cell]) / GRID_FRAMES
-            still = dg == 0.0 and dk == 0.0
+            k0, k1 = 2.0 - 1.98 * res[cell], 2.0 - 1.98 * res[cell + 1]
+            sings = max(res[cell], res[cell + 1]) > SINGS_FROM
+            if sings:
+                power = state[sung * LANES + lane, 0] ** 2 + state[sung * LANES + lane, 1] ** 2
+                k1 = sung_damping(res[cell + 1], power, cut[cell + 1])
+                k0 = held[lane] if held[lane] > -1.0 else k0
+                held[lane] = k1
+            dk = (k1 - k0) / GRID_FRAMES
+            still = dg == 0.0 and dk == 0.0 and not sings
             if not (still and g0 == made[lane, 0] and k0 == made[lane, 1]):
                 for s in range(stages):
                     # Of two in series only the second is resonant, or the peak would be twice as high.
-                    k1, dk1 = (k0, dk) if s == stages - 1 else (1.41421356, 0.0)
+                    k, step = (k0, dk) if s == stages - 1 else (1.41421356, 0.0)
                     to = s * LANES + lane
                     for i in range(GRID_FRAMES):
-                        g, k = g0 + dg * i, k1 + dk1 * i
+                        g = g0 + dg * i
                         share = 1.0 / (1.0 + g * (g + k))
                         damping[to, i] = k
+                        k += step
                         a11[to, i], a12[to, i], b1[to, i] = 2.0 * share - 1.0, -2.0 * share * g, 2.0 * share * g
                         a21[to, i], a22[to, i] = 2.0 * share * g, 1.0 - 2.0 * share * g * g
                         b2[to, i] = 2.0 * share * g * g
                 made[lane, 0], made[lane, 1] = (g0, k0) if still else (-1.0, -1.0)
-            if drive > 1.0:
-                for i in range(there):
-                    pushed = drive * v[lane, i]
-                    v[lane, i] = pushed / math.sqrt(1.0 + pushed * pushed)
         for s in range(stages):
             r0, r1, r2, r3 = s * LANES, s * LANES + 1, s * LANES + 2, s * LANES + 3
             p0, q0, p1, q1 = state[r0, 0], state[r0, 1], state[r1, 0], state[r1, 1]
@@ -108,7 +133,8 @@ def _filter_lanes(rows: _Lanes, mode: int, stages: int, cutoffs: _Lanes, resonan
                         v[lane, i] = 0.5 * (second[lane, i] + second[lane, i + 1])
                 elif mode == 2:
                     for i in range(GRID_FRAMES):
-                        v[lane, i] = 0.5 * damping[to, i] * (first[lane, i] + first[lane, i + 1])
+                        width = max(damping[to, i], 0.2)  # 0 dB at the centre until it is very narrow
+                        v[lane, i] = 0.5 * width * (first[lane, i] + first[lane, i + 1])
                 else:
                     for i in range(GRID_FRAMES):
                         band = damping[to, i] * (first[lane, i] + first[lane, i + 1])
@@ -136,14 +162,37 @@ class FilterRow:
 _NOBODY = FilterRow(np.zeros(0), np.full(2, 0.1), np.zeros(2), np.ones(2))
 
 
+def _drive(row: FilterRow) -> None:
+    """In place: the curve before the filter, at four times the rate, so that what it makes does not fold back."""
+    if not len(row.audio) or np.max(row.drives) <= 1.0:
+        return
+    frames = np.arange(len(row.audio)) / GRID_FRAMES
+    drives = np.interp(frames, np.arange(len(row.drives)), row.drives)
+    late = latency_frames(4)
+    drives = np.concatenate([np.full(late // 2, drives[0]), drives, np.full(late - late // 2, drives[-1])])
+    blends = np.clip(gain_to_db(drives) / 6.0, 0.0, 1.0)
+    blends = (blends * blends * (3.0 - 2.0 * blends)).astype(
+        np.float32
+    )  # a straight wire at 0 dB, and no step from there
+    gains = drives.astype(np.float32)
+
+    def added(u: Single) -> Single:
+        pushed = gains * u
+        return np.asarray(blends * (pushed / np.sqrt(1.0 + pushed * pushed) - u), dtype=np.float32)
+
+    row.audio[:] += bent(row.audio, added)
+
+
 def filter_voices(rows: Sequence[FilterRow], mode: int, stages: int) -> None:
     """In place: one or two zero-delay state-variable filters in series (V. Zavalishin, "The art of VA filter design",
     trapezoidal form). ``mode`` counts as in ``MODES``."""
     for at in range(0, len(rows), LANES):
         four = [*rows[at : at + LANES], *[_NOBODY] * (LANES - 1)][:LANES]
+        for row in four:
+            _drive(row)
         _filter_lanes(
             tuple(row.audio for row in four), mode, stages, tuple(row.cutoffs for row in four),
-            tuple(row.resonances for row in four), tuple(row.drives for row in four),
+            tuple(row.resonances for row in four),
         )  # fmt: skip
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -84,7 +85,7 @@ class DeviceRunner(Runner):
         self._quiet = 0
         self._motions = by_path(node.motions)
         self._rate = next((path for path in self._motions if _declared(node.device, path).is_rate), None)
-        self._host = Host(host.rate_hz, node.bpm, host.clip, automated=bool(self._motions))
+        self._host = replace(host, bpm=node.bpm, automated=bool(self._motions))
         self._params = node.device.params
         self._mix = self._next_mix = node.device.mix
         self._span: int | None = None  # between which knots we are

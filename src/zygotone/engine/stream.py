@@ -68,7 +68,7 @@ class Player:
     def __init__(self, renderer: Renderer, rate_hz: int) -> None:
         self._renderer = renderer
         self.rate_hz = rate_hz
-        self._blocks = BlockGraph(Host(rate_hz, clip=renderer.clip_reader(rate_hz)))
+        self._blocks = BlockGraph(Host(rate_hz, clip=renderer.clip_reader(rate_hz), live=True))
         self._lock = threading.Lock()
         self.live = LiveNotes(rate_hz)
         self.rolling = True  # whether the song moves; off, only notes played by hand are heard
@@ -139,7 +139,7 @@ class Player:
         """Go on from another place of the song, with nothing of this one in the devices: no echo of where one was."""
         with self._lock:
             versions, sources = self._versions, self._sources
-        fresh = BlockGraph(Host(self.rate_hz, clip=self._renderer.clip_reader(self.rate_hz)))
+        fresh = BlockGraph(Host(self.rate_hz, clip=self._renderer.clip_reader(self.rate_hz), live=True))
         fresh.show(versions, lambda node: sources.get(node.key, _silence))
         with self._lock:
             self._jump = (frame, fresh if versions is self._versions else None)

@@ -28,6 +28,7 @@ _REACH: dict[str, list[dict[str, Any]]] = {
     "delay": [{"drive_db": 6.0, "low_cut_hz": 100.0, "time": 5.0}],
     "filter": [{"env_octaves": 1.0, "depth_octaves": 1.0}, {"model": "ladder"}],
     "gain": [{"delay_ms": 0.01}],
+    "multiband": [{}, {"phase": "minimum"}],
     "pitch": [{"semitones": 3.0}],
     "reverb": [{}, {"space": "plate"}, {"space": "nonlinear"}],
     "saturation": [{"curve": curve} for curve in CURVES] + [{"oversampling": 1}],

@@ -180,6 +180,43 @@ def test_a_keyed_eq_dips_only_while_the_key_speaks():
     assert change == pytest.approx(-9.0, abs=0.1)
 
 
+@pytest.mark.parametrize("lookahead_ms", [1.0, 5.0, 20.0])
+def test_lookahead_does_not_let_go_before_a_loud_part_has_ended(lookahead_ms):
+    x = 0.01 * sine(1000.0, 1.0)
+    x[:, RATE // 4 : RATE // 2] = sine(1000.0, 0.25)
+    one = device(
+        "compressor",
+        threshold_db=-20.0,
+        ratio=4.0,
+        knee_db=0.0,
+        attack_ms=1.0,
+        release_ms=20.0,
+        lookahead_ms=lookahead_ms,
+    )
+    processor = make_processor(one, RATE)
+    processor.process(x, None)
+    gain = processor.gain_db[processor.latency :]
+    assert gain[RATE // 4 + 200 : RATE // 2].max() < -14.9  # all of the loud part, to its last frame
+    assert gain[RATE // 2 + RATE // 10] > -0.5  # and soon after it is over
+    if lookahead_ms >= 5.0:
+        assert gain[RATE // 4] < -14.8  # turned down wholly when it begins
+
+
+def test_the_rms_window_averages_as_long_as_it_says():
+    # A burst of a tenth of a second in a window of 200 ms: half of its power is what counts, 3 dB less.
+    x = np.zeros((2, RATE))
+    x[:, : RATE // 10] = sine(1000.0, 0.1)
+    levels = {}
+    for ms in (50.0, 200.0):
+        one = device(
+            "compressor", detector="rms", threshold_db=-40.0, ratio=40.0, knee_db=0.0, attack_ms=0.05, rms_ms=ms
+        )
+        processor = make_processor(one, RATE)
+        processor.process(x, None)
+        levels[ms] = processor.gain_db.min()
+    assert levels[200.0] - levels[50.0] == pytest.approx(3.01 * 39 / 40, abs=0.1)
+
+
 @pytest.mark.parametrize("curve", CURVES)
 def test_saturation_does_not_alias(curve):
     # The bar: at 4×, a 1245 Hz tone at −6 dBFS with 18 dB drive: under −80 dBFS for smooth curves, −60 for hard ones.

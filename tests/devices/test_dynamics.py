@@ -170,6 +170,63 @@ def test_upward_turns_up_what_is_soft_and_leaves_silence_alone():
     assert not through(np.zeros((2, 4800)), "multiband", bands=bands).any()
 
 
+def test_minimum_phase_bands_have_no_latency_and_nothing_before_a_hit():
+    one = device("multiband", phase="minimum", bands=[{"gain_db": 9.0}, {"gain_db": -6.0}, {"gain_db": 3.0}])
+    assert make_processor(one, RATE).latency == 0
+    hit = np.zeros((2, RATE // 2))
+    n = np.arange(RATE // 4)
+    hit[:, RATE // 4 :] = np.sin(2 * np.pi * 55.0 * n / RATE) * np.exp(-n / (0.1 * RATE))
+    for phase, quiet in (("minimum", True), ("linear", False)):
+        y = through(hit, "multiband", phase=phase, bands=[{"gain_db": 9.0}, {"gain_db": -6.0}, {"gain_db": 3.0}])
+        assert (np.max(np.abs(y[:, : RATE // 4])) < 1e-9) == quiet
+
+
+def test_minimum_phase_bands_have_the_gains_that_are_set():
+    click = np.zeros((2, RATE))
+    click[:, 0] = 1e-3
+    bands = [{"gain_db": 6.0}, {"gain_db": -4.0}, {"gain_db": 3.0}]
+    y = through(click, "multiband", phase="minimum", crossovers_hz=[150.0, 3000.0], bands=bands)[0] / 1e-3
+    h = 20 * np.log10(np.abs(np.fft.rfft(y)))
+    assert h[30] == pytest.approx(6.0, abs=0.3)
+    assert h[670] == pytest.approx(-4.0, abs=0.5)
+    assert h[15000] == pytest.approx(3.0, abs=0.3)
+    # A crossover lies halfway in dB, and nothing bulges out beside it.
+    assert h[150] == pytest.approx(1.0, abs=0.3)
+    assert h[3000] == pytest.approx(-0.5, abs=0.3)
+    assert h[20:20000].max() < 6.1
+    assert h[20:20000].min() > -4.1
+    idle = noise(0.5, level=0.05)
+    np.testing.assert_array_equal(through(idle, "multiband", phase="minimum"), idle)
+
+
+@pytest.mark.parametrize("phase", ["linear", "minimum"])
+def test_each_band_of_either_phase_turns_down_by_ratio_knee_and_range(phase):
+    x = sine(1000.0, 1.0, level_db=-10)
+
+    def turned(**band) -> float:
+        bands = [{}, {"attack_ms": 5.0, "release_ms": 60.0, **band}, {}]
+        y = through(x, "multiband", phase=phase, crossovers_hz=[100.0, 10000.0], bands=bands)
+        return float(20 * np.log10(np.max(np.abs(y[0, -9600:-4800])) / np.max(np.abs(x))))
+
+    assert turned(threshold_db=-30.0, ratio=4.0) == pytest.approx(-15.0, abs=0.4)
+    assert turned(threshold_db=-30.0, ratio=4.0, range_db=6.0) == pytest.approx(-6.0, abs=0.3)
+    # Giannoulis et al. 2012, eq. 4: at the threshold a knee of w dB turns down by (1 − 1/ratio)·w/8.
+    assert turned(threshold_db=-10.0, ratio=4.0, knee_db=12.0) == pytest.approx(-0.75 * 12.0 / 8.0, abs=0.15)
+    assert turned(threshold_db=0.0, up_threshold_db=-4.0, up_ratio=3.0) == pytest.approx(4.0, abs=0.3)
+    assert turned(threshold_db=0.0, up_threshold_db=-4.0, up_ratio=3.0, range_db=1.5) == pytest.approx(1.5, abs=0.3)
+
+
+@pytest.mark.parametrize("phase", ["linear", "minimum"])
+def test_the_key_of_a_band_opens_that_band_alone(phase):
+    x, key = noise(1.0, level=0.05), sine(50.0, 1.0, level_db=-6)
+    bands = [{"threshold_db": -40.0, "ratio": 20.0, "release_ms": 60.0}] * 3
+    y = through(x, "multiband", key=key, phase=phase, crossovers_hz=[200.0, 2000.0], bands=bands)
+    a, b = (np.abs(np.fft.rfft(v[0, RATE // 2 :])) ** 2 for v in (x, y))
+    low, high = slice(10, 40), slice(1500, 9000)
+    assert 10 * np.log10(b[low].sum() / a[low].sum()) < -20.0
+    assert 10 * np.log10(b[high].sum() / a[high].sum()) == pytest.approx(0.0, abs=0.2)
+
+
 # --- de-esser -----------------------------------------------------------------------------------------------------
 
 

@@ -367,6 +367,51 @@ def test_a_flanger_is_a_comb():
         assert 10 * np.log10(power[peak] / power[notch]) > 20.0
 
 
+_MOVERS = (
+    ("vibrato", {"rate": 5.0, "depth_cents": 25.0}),
+    ("chorus", {"rate": 0.6, "depth_ms": 2.0, "voices": 1}),
+    ("flanger", {"rate": 0.5, "depth_ms": 1.5, "feedback": 0.0}),
+    ("flanger", {"rate": 0.5, "depth_ms": 3.0, "delay_ms": 1.0, "feedback": 0.0, "through_zero": True}),
+    ("doubler", {"drift_cents": 9.0, "spread_pct": 0.0}),
+)
+
+
+@pytest.mark.parametrize(("kind", "values"), _MOVERS)
+@pytest.mark.parametrize("hz", [1000.0, 15000.0])
+def test_a_moving_copy_keeps_its_highs_and_adds_nothing(kind, values, hz):
+    x = sine(hz, 3.0, level_db=-6.0)
+    y = process_chain(x, [device(kind, mix=1.0, **values)], RATE)[0, RATE : 3 * RATE]
+    if kind != "doubler":  # whose two takes beat with each other
+        assert 20 * np.log10(np.std(y) / np.std(x[0])) == pytest.approx(0.0, abs=0.3)
+    spectrum = np.abs(np.fft.rfft(y * np.kaiser(len(y), 18.0)))
+    apart = np.abs(np.fft.rfftfreq(len(y), 1 / RATE) - hz)
+    moved = 1500.0 if hz > 2000.0 else 300.0  # what is nearer is the motion of the pitch itself
+    assert 20 * np.log10(spectrum[apart > moved].max() / spectrum.max()) < -90.0
+
+
+@pytest.mark.parametrize("through_zero", [True, False])
+def test_a_flanger_goes_through_zero(through_zero):
+    """The copy overtakes the sound; without, it stops short of it."""
+    places = range(RATE // 10, 4 * RATE - 500, RATE // 20)
+    clicks = np.zeros((2, 4 * RATE))
+    clicks[:, list(places)] = 1.0
+    values = {"rate": 0.5, "depth_ms": 2.0, "delay_ms": 0.5, "feedback": 0.0, "spread_pct": 0.0, "mix": 1.0}
+    y = process_chain(clicks, [device("flanger", through_zero=through_zero, **values)], RATE)[0]
+    lags = [np.argmax(np.abs(y[at - 300 : at + 300])) - 300 for at in places]
+    assert min(lags) == pytest.approx(-1.5e-3 * RATE if through_zero else 2, abs=2)
+    assert max(lags) == pytest.approx(2.5e-3 * RATE if through_zero else 1e-3 * RATE - 2, abs=2)
+
+
+@pytest.mark.parametrize("delay_ms", [0.2, 0.5, 2.0])
+def test_the_feedback_of_a_flanger_rings_at_its_delay(delay_ms):
+    one = device("flanger", depth_ms=0.0, delay_ms=delay_ms, feedback=0.9, mix=1.0)
+    y = process_chain(click(1.0), [one], RATE)[0, :RATE]
+    h = np.abs(np.fft.rfft(y))
+    first = 1000.0 / delay_ms
+    ringing = np.argmax(h[round(0.6 * first) : round(1.4 * first)]) + round(0.6 * first)
+    assert ringing == pytest.approx(first, rel=0.02)
+
+
 def test_phaser_stages_make_half_as_many_notches():
     x = click(1.0)
     for stages, notches in ((2, 1), (4, 2), (8, 4)):

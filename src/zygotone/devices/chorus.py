@@ -30,6 +30,6 @@ class Chorus(MovingVoices):
 
     def _setting(self, params: Values, rate_hz: int) -> tuple[float, float, float, int, float, float]:
         delay = params["delay_ms"] * 1e-3 * rate_hz
-        depth = min(params["depth_ms"] * 1e-3 * rate_hz, delay - 2.0)
+        depth = params["depth_ms"] * 1e-3 * rate_hz
         apart = 0.11 * delay
         return delay, apart, depth, params["voices"], params["spread_pct"] / 100.0, params["feedback"]

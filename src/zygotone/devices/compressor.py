@@ -13,6 +13,7 @@ from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.dynamics import Level, apply_gain_db, compress, static_curve
 from zygotone.dsp.filters import Cuts
 from zygotone.dsp.levels import seconds_to_frames, smoothing
+from zygotone.dsp.sliding import SlidingMaximum
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, choice, frequency, level, number, percent
@@ -29,7 +30,8 @@ KIND = Kind(
         number("attack_ms", "Attack", "ms", 0.05, 300.0, 10.0, "Time to 63 % of the reduction.", scale="log"),
         number("release_ms", "Release", "ms", 5.0, 3000.0, 120.0, "Time to 63 % of the way back.", scale="log"),
         choice("detector", "Detector", ("peak", "rms"), "peak", "What counts as level: the peak or the power.", ("peak", "RMS")),
-        number("lookahead_ms", "Lookahead", "ms", 0.0, 20.0, 0.0, "Hears the signal this much before it acts on it.", fixed=True),
+        number("rms_ms", "RMS window", "ms", 0.0, 300.0, 0.0, "How long the detector averages where it goes by RMS; 0 is as short as attack and release ask for."),
+        number("lookahead_ms", "Lookahead", "ms", 0.0, 20.0, 0.0, "Hears a peak this much before it acts on it, and holds until it has passed.", fixed=True),
         level("range_db", "Range", 0.0, 60.0, 60.0, "The most it ever turns down."),
         level("makeup_db", "Make-up", -24.0, 24.0, 0.0, "Level after the reduction."),
         frequency("key_low_cut_hz", "Key low cut", 20.0, "The detector does not hear below this; 20 Hz is off.", high=2000.0),
@@ -58,19 +60,28 @@ class Compressor(Processor):
         # One detector for both sides; where they are not wholly linked, one for each besides.
         self._linked = params["link_pct"] >= 100.0
         self._levels = [
-            Level(params["detector"], attack_s=attack_s, release_s=release_s, sample_rate_hz=rate_hz) for _ in range(3)
+            Level(
+                params["detector"],
+                attack_s=attack_s,
+                release_s=release_s,
+                sample_rate_hz=rate_hz,
+                rms_s=params["rms_ms"] * 1e-3,
+            )
+            for _ in range(3)
         ]
         self._attack = smoothing(attack_s, sample_rate_hz=rate_hz)
         self._release = smoothing(self._levels[0].release_s, sample_rate_hz=rate_hz)
         self._key_filter = Cuts(params["key_low_cut_hz"], params["key_high_cut_hz"], rate_hz)
         self.latency = seconds_to_frames(params["lookahead_ms"] * 1e-3, sample_rate_hz=rate_hz)
         self._delay = DelayLine(self.latency)
+        # Until a peak that was heard early has come, it is not let go.
+        self._holds = [SlidingMaximum(self.latency + 1) for _ in range(3)] if self.latency else []
         self._reduction_state = np.zeros((2, 1))
 
     def process(self, x: Stereo, key: Stereo | None) -> Stereo:
         p = self._params
         heard = self._key_filter.process(x if key is None else key)
-        both = self._levels[0].process(heard)
+        both = self._level(0, heard)
         late = self._delay.process(x)
         y = np.empty_like(x)
         if self._linked:
@@ -81,7 +92,7 @@ class Compressor(Processor):
         link = p["link_pct"] / 100.0
         gains = []
         for c in range(2):
-            own = self._levels[1 + c].process(np.ascontiguousarray(heard[[c, c]]))
+            own = self._level(1 + c, np.ascontiguousarray(heard[[c, c]]))
             # Between the side's own level and that of both together, by dB.
             level = own ** (1.0 - link) * both**link
             gains.append(self._reduce(level, c))
@@ -90,6 +101,10 @@ class Compressor(Processor):
             y[c] = side[0]
         self.gain_db = np.minimum(gains[0], gains[1])
         return y
+
+    def _level(self, which: int, heard: Stereo) -> FloatArray:
+        level = self._levels[which].process(heard)
+        return self._holds[which].process(level) if self._holds else level
 
     def _reduce(self, level: FloatArray, side: int) -> FloatArray:
         p = self._params

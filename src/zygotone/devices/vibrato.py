@@ -6,6 +6,7 @@ import math
 
 from zygotone.devices.base import Host, device
 from zygotone.devices.modulation import MovingVoices
+from zygotone.dsp.moving_lines import TAPS
 from zygotone.session.catalogue import Kind
 from zygotone.session.params import Values, note_time, number, percent
 
@@ -32,7 +33,7 @@ class Vibrato(MovingVoices):
         self.latency = round(_MIDDLE_MS * 1e-3 * host.rate_hz)
 
     def _longest(self, rate_hz: int) -> int:
-        return round(2.0 * _MIDDLE_MS * 1e-3 * rate_hz) + 16
+        return round(2.0 * _MIDDLE_MS * 1e-3 * rate_hz) + 2 * TAPS
 
     def _kind(self) -> Kind:
         return KIND
@@ -42,5 +43,5 @@ class Vibrato(MovingVoices):
         slope = 2.0 ** (params["depth_cents"] / 1200.0) - 1.0
         hz = KIND.param("rate").number_of(params["rate"], bpm=self._bpm)
         middle = _MIDDLE_MS * 1e-3 * rate_hz
-        depth = min(slope * rate_hz / (2.0 * math.pi * hz), round(middle) - 2.0)
+        depth = slope * rate_hz / (2.0 * math.pi * hz)
         return float(round(middle)), 0.0, depth, 1, params["spread_pct"] / 100.0, 0.0

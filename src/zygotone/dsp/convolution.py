@@ -49,18 +49,20 @@ class Convolver(Memory):
 
     remembers = ("_in_state", "_heard_state", "_out_state", "_at_state")
 
-    def __init__(self, taps: FloatArray, *, partition: int = 256) -> None:
-        """taps (filters, n)."""
+    def __init__(self, taps: FloatArray, *, partition: int = 256, both: bool = False) -> None:
+        """taps (filters, n); ``both`` for a signal that is complex."""
         filters, n = taps.shape
         parts = max(1, math.ceil(n / partition))
         padded = np.zeros((filters, parts, 2 * partition))
         padded[..., :partition] = np.pad(taps, ((0, 0), (0, parts * partition - n))).reshape(filters, parts, partition)
-        self._spectra = np.ascontiguousarray(np.fft.rfft(padded, axis=-1))
+        self._forward, self._back = (np.fft.fft, np.fft.ifft) if both else (np.fft.rfft, np.fft.irfft)
+        self._spectra = np.ascontiguousarray(self._forward(padded, axis=-1))
         self.latency = partition
         self._size = partition
-        self._in_state = np.zeros(2 * partition)
-        self._heard_state = np.zeros((parts, partition + 1), dtype=np.complex128)
-        self._out_state = np.zeros((filters, partition))
+        kind = np.complex128 if both else np.float64
+        self._in_state = np.zeros(2 * partition, dtype=kind)
+        self._heard_state = np.zeros((parts, self._spectra.shape[-1]), dtype=np.complex128)
+        self._out_state = np.zeros((filters, partition), dtype=kind)
         self._at_state = np.zeros(2, dtype=np.int64)  # frames of the present partition; next entry of the ring
 
     def process(self, x: FloatArray) -> FloatArray:
@@ -80,12 +82,36 @@ class Convolver(Memory):
         if turns == 0:
             return self._out_state[:, fill : fill + n].copy()
         step = stream.itemsize
-        windows = np.ndarray((turns, 2 * size), buffer=stream, strides=(size * step, step))  # each half over the last
-        total = np.empty((turns, len(self._spectra), size + 1), dtype=np.complex128)
-        _multiply_add(self._spectra, np.fft.rfft(windows), self._heard_state, self._at_state, total)
-        made = np.fft.irfft(total)[..., size:].swapaxes(0, 1).reshape(len(self._spectra), turns * size)
+        windows = np.ndarray(
+            (turns, 2 * size), stream.dtype, stream, strides=(size * step, step)
+        )  # each half over the last
+        total = np.empty((turns, len(self._spectra), self._spectra.shape[-1]), dtype=np.complex128)
+        _multiply_add(self._spectra, self._forward(windows), self._heard_state, self._at_state, total)
+        made = self._back(total)[..., size:].swapaxes(0, 1).reshape(len(self._spectra), turns * size)
         y = np.concatenate([self._out_state[:, fill:], made], axis=1)[:, :n]
         self._out_state = np.ascontiguousarray(made[:, -size:])
+        return y
+
+
+class StereoConvolver(Memory):
+    """Both sides through the same responses, as one complex signal. As long as they are alike they stay so to the last bit."""
+
+    remembers = ("_alike_state",)
+
+    def __init__(self, taps: FloatArray, *, partition: int) -> None:
+        """taps (filters, n)."""
+        self._convolver = Convolver(taps, partition=partition, both=True)
+        self._alike_state = np.array([True])
+
+    def process(self, x: Stereo) -> FloatArray:
+        """x (2, n) to (filters, 2, n), late by ``partition``."""
+        if self._alike_state[0] and not np.array_equal(x[0], x[1]):
+            self._alike_state[0] = False
+        together = np.empty(x.shape[1], dtype=np.complex128)
+        together.real, together.imag = x
+        made = self._convolver.process(together)
+        y = np.empty((len(made), 2, x.shape[1]))
+        y[:, 0], y[:, 1] = made.real, made.real if self._alike_state[0] else made.imag
         return y
 
 
@@ -137,12 +163,12 @@ class BandFilter(Memory):
             taps += _lowpass_taps(high_hz, half, sample_rate_hz, _BAND_ORDER)
         if low_hz is not None:
             taps -= _lowpass_taps(low_hz, half, sample_rate_hz, _BAND_ORDER)
-        self._sides = convolved_sides(taps, taps, partition=partition)
+        self._convolver = StereoConvolver(taps[None], partition=partition)
         self.latency = half + partition
 
     def process(self, x: Stereo) -> Stereo:
         """x (2, n) to (2, n), late by ``latency``."""
-        return np.ascontiguousarray(self._sides.process(x, Convolver.process)[0])
+        return np.ascontiguousarray(self._convolver.process(x)[0])
 
 
 class Crossover(Memory):
@@ -155,9 +181,9 @@ class Crossover(Memory):
     def __init__(self, freqs_hz: tuple[float, ...], sample_rate_hz: int, *, partition: int = 256) -> None:
         half = crossover_half(min(freqs_hz), sample_rate_hz)
         taps = np.array([_lowpass_taps(f, half, sample_rate_hz) for f in freqs_hz])
-        self._sides = Sides(lambda: Convolver(taps, partition=partition))
+        self._convolver = StereoConvolver(taps, partition=partition)
         self.latency = half + partition
 
     def process(self, x: Stereo) -> FloatArray:
         """x (2, n) to lows (frequencies, 2, n), late by ``latency``."""
-        return self._sides.process(x, Convolver.process)
+        return self._convolver.process(x)

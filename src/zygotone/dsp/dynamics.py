@@ -63,18 +63,26 @@ class Level(Memory):
     remembers = ("_powers_state", "_total_state")
 
     def __init__(
-        self, kind: str, *, attack_s: float, release_s: float, sample_rate_hz: float, hold_s: float | None = None
+        self,
+        kind: str,
+        *,
+        attack_s: float,
+        release_s: float,
+        sample_rate_hz: float,
+        hold_s: float | None = None,
+        rms_s: float = 0.0,
     ) -> None:
-        """``hold_s`` is the window of the peak, where it is to be another than the usual."""
+        """``hold_s`` is the window of the peak, and ``rms_s`` above 0 that of the mean power, where they are to be other than
+        the usual ones."""
         if hold_s is not None:
             window_s = hold_s
         elif kind == "rms":
-            window_s = min(0.010, max(0.001, 0.2 * attack_s), 0.25 * release_s)
+            window_s = rms_s if rms_s > 0.0 else min(0.010, max(0.001, 0.2 * attack_s), 0.25 * release_s)
         else:
             # Half a period of 50 Hz, or a quarter of the release if that is shorter.
             window_s = min(0.010, 0.25 * release_s)
         window = max(1, round(window_s * sample_rate_hz))
-        self.release_s = release_s - window / sample_rate_hz
+        self.release_s = max(0.0, release_s - window / sample_rate_hz)
         self._rms = kind == "rms"
         self._powers_state = np.zeros(window + 1)
         self._peak = SlidingMaximum(window)
@@ -186,6 +194,8 @@ def two_way_gain(
     ratio: float,
     up_threshold_db: float,
     up_ratio: float,
+    knee_db: float,
+    most_down_db: float,
     most_up_db: float,
     attack: float,
     release: float,
@@ -194,24 +204,34 @@ def two_way_gain(
 ) -> None:
     """Down above one threshold and up below another, by their ratios. Arrays as in ``compress``.
 
-    Turning up ends at ``most_up_db`` and fades out below −80 dB, so that silence stays silence.
+    Both have the knee. Turning up ends at ``most_up_db`` and fades out below −80 dB, so that silence stays silence.
     """
     g = state[0]
-    slope, up_slope = 1.0 - 1.0 / ratio, 1.0 - 1.0 / up_ratio
-    for i in range(level.shape[0]):
-        target = 0.0
-        if level[i] > 1e-5:
-            db = 20.0 * math.log10(level[i])
-            if db > threshold_db:
-                target = -slope * (db - threshold_db)
-            elif db < up_threshold_db:
-                target = min(most_up_db, up_slope * (up_threshold_db - db)) * min(1.0, 0.05 * (db + 100.0))
-        c = attack if target < g else release
-        g = target + c * (g - target)
-        if abs(g) < 1e-9:
-            g = 0.0
-        gain_db[i] = g
+    target = np.empty(_TILE)
+    for at in range(0, level.shape[0], _TILE):
+        width = min(_TILE, level.shape[0] - at)
+        levels_to_db(level[at : at + width], target[:width])
+        for i in range(width):
+            db = target[i]
+            down = _static_reduction(db, threshold_db, ratio, knee_db)
+            down = down if down > -most_down_db else -most_down_db
+            up = -_static_reduction(-db, -up_threshold_db, up_ratio, knee_db)
+            fade = min(1.0, max(0.0, 0.05 * (db + 100.0)))
+            up = (up if up < most_up_db else most_up_db) * fade
+            target[i] = down if down < 0.0 else up
+        for i in range(width):
+            c = attack if target[i] < g else release
+            g = target[i] + c * (g - target[i])
+            g = g if abs(g) >= 1e-9 else 0.0
+            gain_db[at + i] = g
     state[0] = g
+
+
+@kernel
+def keep_furthest(gain_db: FloatArray, furthest: FloatArray) -> None:
+    """In place: of two gains (n,) the one that is further from 0 dB."""
+    for i in range(gain_db.shape[0]):
+        furthest[i] = gain_db[i] if abs(gain_db[i]) > abs(furthest[i]) else furthest[i]
 
 
 @kernel

@@ -1,4 +1,4 @@
-"""Delay lines that are read at moving places: chorus and its kin, echoes.
+"""Delay lines: echoes, rows of all-passes, and a phaser.
 
 Conventions
 -----------
@@ -45,43 +45,6 @@ def read_ring(ring: FloatArray, write: int, delay: float) -> float:
     c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
     c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
     return float(((c3 * t + c2) * t + c1) * t + p1)
-
-
-@kernel
-def modulated_voices(
-    x: Stereo, ring: FloatArray, pos: FloatArray, held: FloatArray, start: int, turns: float, rate: float, shape: int, base: float,
-    apart: float, depth: float, places: FloatArray, spread: float, feedback: float, y: Stereo,
-) -> None:  # fmt: skip
-    """One to many copies of x (2, n), each delayed by ``base`` + voice·``apart`` ± ``depth`` frames, into y (2, n).
-
-    The LFOs of the voices are evenly apart, those of left and right by a quarter cycle at ``spread`` 1; with it the
-    voices also move to their ``places`` (voices,), −1 to 1. pos (1,) write position, held (2,) what is fed back.
-    """
-    voices = places.shape[0]
-    size = ring.shape[1]
-    write = int(pos[0])
-    scale = 1.0 / math.sqrt(voices)
-    for i in range(x.shape[1]):
-        write += 1
-        if write == size:
-            write = 0
-        for c in range(2):
-            ring[c, write] = x[c, i] + feedback * held[c]
-        phase = turns + (start + i) * rate
-        left, right = 0.0, 0.0
-        for v in range(voices):
-            place = phase + v / voices
-            delay = base + v * apart
-            a = read_ring(ring[0], write, delay + depth * lfo_at(shape, place, 2 * v))
-            b = read_ring(
-                ring[1], write, delay + depth * lfo_at(shape, place + 0.25 * spread, 2 * v + (1 if spread > 0.0 else 0))
-            )
-            side = spread * places[v]
-            left += (1.0 - side if side > 0.0 else 1.0) * a
-            right += (1.0 + side if side < 0.0 else 1.0) * b
-        y[0, i], y[1, i] = scale * left, scale * right
-        held[0], held[1] = y[0, i], y[1, i]
-    pos[0] = write
 
 
 @kernel

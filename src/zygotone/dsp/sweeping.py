@@ -11,6 +11,7 @@ import math
 import numpy as np
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.decibels import db_to_gains
 from zygotone.dsp.types import FloatArray, Stereo
 
 MODES = ("lowpass", "highpass", "bandpass", "notch")
@@ -91,20 +92,30 @@ def sweep_svf(x: FloatArray, g: FloatArray, damping: float, mode: int, state: Fl
     """
     s1, s2 = state[0], state[1]
     times = x.shape[0] // max(1, g.shape[0])
+    bent = np.empty(times)
     for n in range(g.shape[0]):
-        for i in range(n * times, (n + 1) * times):
-            u = _bend(x[i], _SVF_BEND)
-            bound = _SVF_BOUND * s1
-            k = damping + 0.5 * bound * bound / (1.0 + bound * bound)
-            high, band, low, s1, s2 = _svf_step(u, g[n], k, s1, s2)
+        gain = g[n]
+        share = 1.0 + gain * (gain + damping)
+        for i in range(times):
+            bent[i] = _bend(x[n * times + i], _SVF_BEND)
+        for i in range(times):
+            # As ``_svf_step`` with k = damping + ½·q/(1 + q), written with one division, for which the next frame has to wait.
+            q = (_SVF_BOUND * s1) * (_SVF_BOUND * s1)
+            more = 1.0 + q
+            high = (more * (bent[i] - gain * s1 - s2) - (damping * more + 0.5 * q) * s1) / (
+                more * share + 0.5 * q * gain
+            )
+            band = gain * high + s1
+            low = gain * band + s2
+            s1, s2 = gain * high + band, gain * band + low
             if mode == 0:
-                y[i] = low
+                y[n * times + i] = low
             elif mode == 1:
-                y[i] = high
-            elif mode == 2:
-                y[i] = band * max(k, 0.2)  # 0 dB at the centre until it is very narrow
+                y[n * times + i] = high
             else:
-                y[i] = u - k * band
+                k = damping + 0.5 * q / more
+                # The band-pass has 0 dB at its centre until it is very narrow.
+                y[n * times + i] = band * max(k, 0.2) if mode == 2 else bent[i] - k * band
     state[0] = s1 if abs(s1) > 1e-20 else 0.0
     state[1] = s2 if abs(s2) > 1e-20 else 0.0
 
@@ -194,5 +205,22 @@ def dynamic_shelf(x: Stereo, gain_db: FloatArray, g: float, state: FloatArray, y
             else:
                 a = 10.0 ** (gain_db[i] / 40.0)
                 y[c, i] = a * a * high + a * k * band + low
+        state[c, 0] = s1 if abs(s1) > 1e-20 else 0.0
+        state[c, 1] = s2 if abs(s2) > 1e-20 else 0.0
+
+
+@kernel
+def centred_shelf(x: Stereo, gain_db: FloatArray, g: float, state: FloatArray, y: Stereo) -> None:
+    """As ``dynamic_shelf``, with half of its dB at the frequency of ``g``: cut and boost are mirrored. With A as there, its poles lie
+    √A above and its zeros as far below."""
+    k = math.sqrt(2.0)
+    a, root = np.empty(gain_db.shape[0]), np.empty(gain_db.shape[0])
+    db_to_gains(0.5 * gain_db, a)
+    db_to_gains(0.25 * gain_db, root)
+    for c in range(2):
+        s1, s2 = state[c, 0], state[c, 1]
+        for i in range(x.shape[1]):
+            high, band, low, s1, s2 = _svf_step(x[c, i], g * root[i], k, s1, s2)
+            y[c, i] = x[c, i] if gain_db[i] == 0.0 else a[i] * a[i] * high + a[i] * k * band + low
         state[c, 0] = s1 if abs(s1) > 1e-20 else 0.0
         state[c, 1] = s2 if abs(s2) > 1e-20 else 0.0

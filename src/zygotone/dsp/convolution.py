@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import functools
 import math
+from collections.abc import Callable
+from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.memory import Memory
@@ -55,7 +58,8 @@ class Convolver(Memory):
         parts = max(1, math.ceil(n / partition))
         padded = np.zeros((filters, parts, 2 * partition))
         padded[..., :partition] = np.pad(taps, ((0, 0), (0, parts * partition - n))).reshape(filters, parts, partition)
-        self._forward, self._back = (np.fft.fft, np.fft.ifft) if both else (np.fft.rfft, np.fft.irfft)
+        self._forward: Callable[..., Any] = np.fft.fft if both else np.fft.rfft
+        self._back: Callable[..., Any] = np.fft.ifft if both else np.fft.irfft
         self._spectra = np.ascontiguousarray(self._forward(padded, axis=-1))
         self.latency = partition
         self._size = partition
@@ -65,14 +69,14 @@ class Convolver(Memory):
         self._out_state = np.zeros((filters, partition), dtype=kind)
         self._at_state = np.zeros(2, dtype=np.int64)  # frames of the present partition; next entry of the ring
 
-    def process(self, x: FloatArray) -> FloatArray:
+    def process(self, x: npt.NDArray[Any]) -> npt.NDArray[Any]:
         """x (n,) to (filters, n), late by ``latency``."""
         most = _MOST_TURNS * self._size
         if len(x) <= most:
             return self._some(x)
         return np.concatenate([self._some(x[at : at + most]) for at in range(0, len(x), most)], axis=1)
 
-    def _some(self, x: FloatArray) -> FloatArray:
+    def _some(self, x: npt.NDArray[Any]) -> npt.NDArray[Any]:
         n, size, fill = len(x), self._size, int(self._at_state[0])
         turns = (fill + n) // size
         stream = np.concatenate([self._in_state[: size + fill], x])

@@ -220,6 +220,15 @@ class Cuts(SosStereo):
         return x if self.passes else super().process(x)
 
 
+def sos_powers(sos: FloatArray, freqs_hz: FloatArray, *, sample_rate_hz: float) -> FloatArray:
+    """Power gain of sections in a row, sos (k, 6), at each frequency, (n,)."""
+    late = np.exp(-2j * np.pi * freqs_hz / sample_rate_hz)
+    h = np.ones(len(freqs_hz), dtype=np.complex128)
+    for b0, b1, b2, _, a1, a2 in sos:
+        h *= (b0 + (b1 + b2 * late) * late) / (1.0 + (a1 + a2 * late) * late)
+    return np.asarray(np.abs(h) ** 2)
+
+
 def filtered(sos: FloatArray, x: FloatArray) -> FloatArray:
     """A whole signal of one channel or two, (channels, n), through sections (k, 6), from rest."""
     if len(x) == 2:

@@ -57,6 +57,7 @@ def against_others(folder: Path) -> list[tuple[str, str, str, str]]:
     import soxr
 
     from zygotone.measure.loudness import integrated_lufs
+    from zygotone.measure.report import measure_audio
     from zygotone.reports.rendering import process_file
     from zygotone.session.audio_files import read_audio, write_audio
 
@@ -91,6 +92,10 @@ def against_others(folder: Path) -> list[tuple[str, str, str, str]]:
     def loudness() -> None:
         integrated_lufs(read_audio(source).data, RATE)
 
+    def measured() -> None:
+        audio = read_audio(source)
+        measure_audio(audio.data, audio.rate_hz)
+
     keyed = ffmpeg("[0:a][1:a]sidechaincompress=threshold=0.1:ratio=3:attack=10:release=120", inputs=(source, folder / "key.wav"))  # fmt: skip
     jobs = [
         ("EQ, 4 bands", chain(EQ), "ffmpeg", ffmpeg(FFMPEG["eq"])),
@@ -102,6 +107,7 @@ def against_others(folder: Path) -> list[tuple[str, str, str, str]]:
         ("Reverb", chain(REVERB), "sox", sox("reverb", "50")),
         ("Resampling, 48 to 44.1 kHz", resampled, "sox", sox("rate", "-v", "44100")),
         ("Integrated loudness", loudness, "ffmpeg", ffmpeg("ebur128=framelog=verbose")),
+        ("All measures of a file", measured, "ffmpeg, loudness and true peak", ffmpeg("ebur128=peak=true:framelog=verbose")),
         ("EQ, compressor, saturation, limiter", chain(EQ, COMPRESSOR, SATURATION, LIMITER), "ffmpeg", ffmpeg(",".join(FFMPEG[f] for f in ("eq", "compressor", "saturation", "limiter")))),
     ]  # fmt: skip
     rows = []

@@ -1,5 +1,7 @@
 """Spectrum, stereo, dynamics, pitch and the low end."""
 
+import math
+
 import numpy as np
 import pytest
 import scipy.signal
@@ -8,6 +10,7 @@ from hypothesis import strategies as st
 
 from tests.signals import RATE, bass_track, clear_db, hit_times, kick_track, noise, sine
 from zygotone.measure.dynamics import attack_ms, crest_db, decay_ms, hits, pumping_db
+from zygotone.measure.loudness import true_peak
 from zygotone.measure.low_end import bass_pitches, find_kick, kick_clear_db, onset_gaps_ms, shared_hz
 from zygotone.measure.pitch import fundamental_hz
 from zygotone.measure.report import measure_audio
@@ -211,3 +214,34 @@ def test_a_noise_that_is_there_at_once_has_a_short_attack_whenever_its_highest_p
     assert attack_ms(noise, RATE) <= 15.5  # its loudness wavers, so not at once; its highest peak may come 500 ms late
     rising = noise * np.minimum(1.0, np.arange(RATE) / (0.2 * RATE))
     assert 120.0 < attack_ms(rising, RATE) < 200.0  # 10 to 90 % of 200 ms is 160 ms
+
+
+def test_a_peak_between_quiet_samples_is_found():
+    """Six samples under half of the largest, between which the wave is the highest; SciPy's interpolation of all of it is the
+    reference (Annex 2's example filter is shorter)."""
+    k = np.arange(-8, 8) + 0.5
+    wave = np.zeros(512)
+    wave[248:264] = np.sign(np.sinc(k)) * np.where(np.abs(k) < 3.0, 0.49, 1.0)
+    ideal = np.max(np.abs(scipy.signal.resample_poly(wave, 8, 1, window=("kaiser", 8.0))))
+    long = np.max(np.abs(scipy.signal.resample(wave, 16 * len(wave))))
+    found = true_peak(np.stack([wave, wave]), 48000)
+    assert found > 1.02  # over all samples, and far over those beside it
+    assert min(ideal, long) * 10 ** (-0.5 / 20) < found < max(ideal, long) * 10 ** (0.3 / 20)
+    # And whatever else is loud elsewhere, a stretch that may hold the highest is looked at.
+    later = np.concatenate([np.full(40000, 0.0), wave, np.zeros(100)])
+    later[100] = 0.9
+    assert true_peak(later[None], 48000) == pytest.approx(found, rel=1e-5)
+
+
+def test_what_is_lost_in_mono_is_as_measured_by_another_library():
+    import pyloudnorm
+
+    rng = np.random.default_rng(3)
+    common, left, right = 0.1 * rng.standard_normal((3, 6 * 48000))
+    x = np.stack([common + 0.5 * left, common + 1.5 * right])
+    meter = pyloudnorm.Meter(48000)
+    folded = 0.5 * (x[0] + x[1])
+    wanted = meter.integrated_loudness(x.T) - meter.integrated_loudness(np.stack([folded, folded]).T)
+    assert fold_down_loss_lu(x, 48000) == pytest.approx(wanted, abs=0.03)
+    assert math.isnan(fold_down_loss_lu(np.stack([common, -common]), 48000))
+    assert correlation(x) == pytest.approx(np.corrcoef(x)[0, 1], abs=1e-12)

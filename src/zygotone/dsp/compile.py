@@ -5,12 +5,28 @@ Numba itself takes a quarter of a second to load: what calls no kernel, such as 
 
 from __future__ import annotations
 
+import sys
 import threading
 from collections.abc import Callable
 from typing import Any, TypeVar, cast
 
 _F = TypeVar("_F", bound=Callable[..., Any])
 _lock = threading.RLock()
+
+
+def _numba() -> Callable[..., Any]:
+    """Numba's ``njit``. As it loads it looks whether SciPy has linear algebra for its kernels, which takes longer than all the rest
+    of it and which no kernel here uses: so it is told that there is none."""
+    blas = "scipy.linalg.cython_blas"
+    hidden = blas not in sys.modules
+    if hidden:
+        sys.modules[blas] = None  # type: ignore[assignment]
+    try:
+        import numba.np.arraymath
+    finally:
+        if hidden:
+            del sys.modules[blas]
+    return cast(Callable[..., Any], numba.njit)
 
 
 class _Kernel:
@@ -27,8 +43,7 @@ class _Kernel:
     def ready(self) -> Callable[..., Any]:
         with _lock:
             if self._compiled is None:
-                from numba import njit
-
+                njit = _numba()
                 names = self.function.__globals__
                 for name in self.function.__code__.co_names:  # what it calls has to be compiled before it
                     if isinstance(names.get(name), _Kernel):

@@ -17,14 +17,13 @@ import math
 import numpy as np
 
 from zygotone.dsp.compile import kernel
-from zygotone.dsp.filters import BUTTERWORTH_Q, WIRE, butterworth_qs, highpass_sos, lowpass_sos, sos_mono
+from zygotone.dsp.filters import BUTTERWORTH_Q, WIRE, butterworth_qs, highpass_sos, lowpass_sos
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
 _EDGES_HZ = (130.0, 500.0, 2000.0)
 BANDS = len(_EDGES_HZ) + 1
 # Of each band: Butterworth of order 4 at the lower edge, and of order 2 at the upper one, which is late by less.
-_SECTIONS = 3
 _BODY = 1  # the band that has to answer
 _ANSWER_S, _BODY_TIMES, _BODY_SHARE, _BRIGHT, _BODILESS = 0.0025, 1.2, 0.065, 0.012, 0.03
 # How long a band's peak counts as its level: about half a period of its lowest frequency. And how it is remembered: it
@@ -40,7 +39,7 @@ _FLOOR, _BAND_FLOOR = 0.003, 0.004  # of full scale; of the loudest band
 
 @functools.cache
 def _bands(sample_rate_hz: int) -> FloatArray:
-    """Sections of the bands, (BANDS, _SECTIONS, 6)."""
+    """Sections of the bands, (BANDS, 3, 6)."""
     qs = butterworth_qs(4)
     rows = []
     for low, high in zip((None, *_EDGES_HZ), (*_EDGES_HZ, None), strict=True):
@@ -53,18 +52,40 @@ def _bands(sample_rate_hz: int) -> FloatArray:
 
 
 @kernel
+def _three_sections(x: FloatArray, sos: FloatArray, state: FloatArray, first: bool, level: FloatArray) -> None:
+    """level (n,): the magnitude of x (n,) behind three sections, sos (3, 6), or what it was where that is more; state (3, 2). All in
+    one loop: a frame in one section does not wait for the next frame in the one before."""
+    b0, b1, b2, a1, a2 = sos[0, 0], sos[0, 1], sos[0, 2], sos[0, 4], sos[0, 5]
+    d0, d1, d2, c1, c2 = sos[1, 0], sos[1, 1], sos[1, 2], sos[1, 4], sos[1, 5]
+    f0, f1, f2, e1, e2 = sos[2, 0], sos[2, 1], sos[2, 2], sos[2, 4], sos[2, 5]
+    p1, p2, q1, q2, r1, r2 = state[0, 0], state[0, 1], state[1, 0], state[1, 1], state[2, 0], state[2, 1]
+    for i in range(x.shape[0]):
+        v = x[i]
+        u = b0 * v + p1
+        p1 = b1 * v - a1 * u + p2
+        p2 = b2 * v - a2 * u
+        w = d0 * u + q1
+        q1 = d1 * u - c1 * w + q2
+        q2 = d2 * u - c2 * w
+        y = f0 * w + r1
+        r1 = f1 * w - e1 * y + r2
+        r2 = f2 * w - e2 * y
+        size = abs(y)
+        level[i] = size if first or size > level[i] else level[i]
+    state[0, 0], state[0, 1], state[1, 0] = p1, p2, q1
+    state[1, 1], state[2, 0], state[2, 1] = q2, r1, r2
+    for k in range(3):
+        for m in range(2):
+            state[k, m] = state[k, m] if abs(state[k, m]) > 1e-30 else 0.0
+
+
+@kernel
 def _band_levels(x: Stereo, sos: FloatArray, filters: FloatArray, levels: FloatArray) -> None:
-    """levels (bands, n): the larger magnitude of both sides in each band. sos (bands, sections, 6), filters (bands, 2,
-    sections, 2) their memory."""
-    row = np.empty(x.shape[1])
+    """levels (bands, n): the larger magnitude of both sides in each band. sos (bands, 3, 6), filters (bands, 2, 3, 2) their
+    memory."""
     for b in range(sos.shape[0]):
         for c in range(x.shape[0]):
-            for i in range(x.shape[1]):
-                row[i] = x[c, i]
-            sos_mono(sos[b], row, filters[b, c], row)
-            for i in range(x.shape[1]):
-                size = abs(row[i])
-                levels[b, i] = size if c == 0 or size > levels[b, i] else levels[b, i]
+            _three_sections(x[c], sos[b], filters[b, c], c == 0, levels[b])
 
 
 @kernel
@@ -125,7 +146,7 @@ class Onsets(Memory):
         self._fade = 0.5 ** (1.0 / (_FADE_S * sample_rate_hz))
         self._apart = apart_s * sample_rate_hz
         self._answer = _ANSWER_S * sample_rate_hz
-        self._filters = np.zeros((BANDS, 2, _SECTIONS, 2))
+        self._filters = np.zeros((BANDS, 2, 3, 2))
         self._follow = np.zeros((BANDS, 3))
         self._since = np.array([self._apart, 0.0])
 
@@ -147,8 +168,8 @@ def onsets(audio: FloatArray, sample_rate_hz: int, *, apart_s: float = _APART_S)
     """First frame of each hit of a whole signal (1 or 2, n), judged against the loudest hits of all of it."""
     # Both sides in one: what is only to one side is there too, and what is only in their difference is looked at instead.
     sides = (audio[0], audio[-1])
-    mid, side = 0.5 * (sides[0] + sides[1]), 0.5 * (sides[0] - sides[1])
-    x = np.ascontiguousarray((mid if mid @ mid >= side @ side else side)[None], dtype=np.float64)
+    one = 0.5 * (sides[0] + sides[1] if sides[0] @ sides[1] >= 0.0 else sides[0] - sides[1])
+    x = np.ascontiguousarray(one[None], dtype=np.float64)
     levels = np.empty((BANDS, x.shape[1]))
     found = Onsets(sample_rate_hz, apart_s=apart_s)
     _band_levels(x, found._sos, found._filters, levels)

@@ -15,7 +15,7 @@ from zygotone.dsp.types import FloatArray
 
 
 def rms(audio: FloatArray) -> float:
-    return math.sqrt(float(np.mean(np.square(audio)))) if audio.size else 0.0
+    return math.sqrt(sum(float(channel @ channel) for channel in audio) / audio.size) if audio.size else 0.0
 
 
 def crest_db(audio: FloatArray) -> float:

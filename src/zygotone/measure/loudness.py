@@ -10,10 +10,14 @@ from __future__ import annotations
 import functools
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.delays import fir_add
+from zygotone.dsp.polyphase import Single
 from zygotone.dsp.types import FloatArray, IntArray
 from zygotone.dsp.weighting import k_weighting_sos
 
@@ -24,37 +28,61 @@ _OFFSET = -0.691
 
 
 @kernel
-def _step_energies(x: FloatArray, sos: FloatArray, bounds: IntArray, energies: FloatArray) -> None:
-    """Mean square of K-weighted x (n,) between consecutive bounds (m + 1,), added to energies (m,)."""
+def _held(state: float) -> float:
+    return state if abs(state) > 1e-30 else 0.0
+
+
+@kernel
+def _step_energies(
+    left: FloatArray, right: FloatArray, sos: FloatArray, bounds: IntArray, energies: FloatArray
+) -> None:
+    """Of K-weighted left and right (n,) between consecutive bounds (m + 1,): mean squares of both and mean of their product,
+    energies (3, m). Both in one loop, as they do not wait for each other."""
     b0, b1, b2, a1, a2 = sos[0, 0], sos[0, 1], sos[0, 2], sos[0, 4], sos[0, 5]
     c1, c2 = sos[1, 4], sos[1, 5]
     s1, s2, t1, t2 = 0.0, 0.0, 0.0, 0.0
-    for m in range(energies.shape[0]):
-        total = 0.0
+    r1, r2, u1, u2 = 0.0, 0.0, 0.0, 0.0
+    for m in range(energies.shape[1]):
+        first, second, both = 0.0, 0.0, 0.0
         for i in range(bounds[m], bounds[m + 1]):
-            v = x[i]
+            v = left[i]
             p = b0 * v + s1
             s1 = b1 * v - a1 * p + s2
             s2 = b2 * v - a2 * p
             y = p + t1
             t1 = -2.0 * p - c1 * y + t2
             t2 = p - c2 * y
-            total += y * y
-            if i % 256 == 0:  # what rings out must not become so small that the processor turns slow
-                s1, s2 = s1 if abs(s1) > 1e-30 else 0.0, s2 if abs(s2) > 1e-30 else 0.0
-                t1, t2 = t1 if abs(t1) > 1e-30 else 0.0, t2 if abs(t2) > 1e-30 else 0.0
-        energies[m] += total / (bounds[m + 1] - bounds[m])
+            v = right[i]
+            p = b0 * v + r1
+            r1 = b1 * v - a1 * p + r2
+            r2 = b2 * v - a2 * p
+            z = p + u1
+            u1 = -2.0 * p - c1 * z + u2
+            u2 = p - c2 * z
+            first += y * y
+            second += z * z
+            both += y * z
+        # What rings out must not become so small that the processor turns slow.
+        s1, s2, t1, t2 = _held(s1), _held(s2), _held(t1), _held(t2)
+        r1, r2, u1, u2 = _held(r1), _held(r2), _held(u1), _held(u2)
+        frames = bounds[m + 1] - bounds[m]
+        energies[0, m], energies[1, m], energies[2, m] = first / frames, second / frames, both / frames
+
+
+def _side_energies(audio: FloatArray, sample_rate_hz: int) -> FloatArray:
+    """Of the first two channels for each full 100 ms: K-weighted mean squares, and mean product, shape (3, steps)."""
+    steps = int(audio.shape[1] / (STEP_S * sample_rate_hz) + 1e-9)
+    bounds = np.round(np.arange(steps + 1) * STEP_S * sample_rate_hz).astype(np.int64)
+    energies = np.zeros((3, steps))
+    left, right = (np.ascontiguousarray(audio[i], dtype=np.float64) for i in (0, min(1, len(audio) - 1)))
+    _step_energies(left, right, k_weighting_sos(sample_rate_hz), bounds, energies)
+    return energies
 
 
 def step_energies(audio: FloatArray, sample_rate_hz: int) -> FloatArray:
-    """K-weighted mean square summed over channels for each full 100 ms, shape (steps,)."""
-    steps = int(audio.shape[1] / (STEP_S * sample_rate_hz) + 1e-9)
-    bounds = np.round(np.arange(steps + 1) * STEP_S * sample_rate_hz).astype(np.int64)
-    energies = np.zeros(steps)
-    sos = k_weighting_sos(sample_rate_hz)
-    for channel in audio:
-        _step_energies(np.ascontiguousarray(channel), sos, bounds, energies)
-    return energies
+    """K-weighted mean square summed over one or two channels for each full 100 ms, shape (steps,)."""
+    energies = _side_energies(audio, sample_rate_hz)
+    return np.asarray(energies[0] + energies[1] if len(audio) > 1 else energies[0])
 
 
 def _to_lufs(energy: FloatArray) -> FloatArray:
@@ -82,6 +110,7 @@ def _gated_mean(blocks: FloatArray, relative_lu: float) -> tuple[float, FloatArr
 @dataclass(frozen=True, slots=True)
 class Loudness:
     integrated_lufs: float
+    folded_lufs: float  # of (L+R)/2 on both sides
     range_lu: float  # NaN where there is none
     momentary_lufs: FloatArray  # shape (n,), one value per 100 ms, windows of 400 ms
     short_term_lufs: FloatArray  # shape (n,), windows of 3 s
@@ -96,17 +125,23 @@ class Loudness:
 
 
 def loudness(audio: FloatArray, sample_rate_hz: int) -> Loudness:
-    """All loudness measures of (channels, frames)."""
-    steps = step_energies(audio, sample_rate_hz)
+    """All loudness measures of (1 or 2, frames)."""
+    left, right, both = _side_energies(audio, sample_rate_hz)
+    steps, folded = (left, left) if len(audio) == 1 else (left + right, 0.5 * (left + right + 2.0 * both))
     momentary = _sliding_mean(steps, MOMENTARY_STEPS)
     short_term = _sliding_mean(steps, SHORT_TERM_STEPS)
-    energy, _ = _gated_mean(momentary, -10.0)
     return Loudness(
-        integrated_lufs=float(_to_lufs(np.array([energy]))[0]),
+        integrated_lufs=_integrated(momentary),
+        folded_lufs=_integrated(_sliding_mean(np.maximum(0.0, folded), MOMENTARY_STEPS)),
         range_lu=_loudness_range(short_term),
         momentary_lufs=_to_lufs(momentary),
         short_term_lufs=_to_lufs(short_term),
     )
+
+
+def _integrated(momentary: FloatArray) -> float:
+    energy, _ = _gated_mean(momentary, -10.0)
+    return float(_to_lufs(np.array([energy]))[0])
 
 
 def integrated_lufs(audio: FloatArray, sample_rate_hz: int) -> float:
@@ -122,47 +157,53 @@ def _loudness_range(short_term: FloatArray) -> float:
     return float(high - low)
 
 
-_PEAK_FACTOR = 4
 _PEAK_HALF = 24  # frames on each side: longer than Annex 2's example filter, which reads clipped noise low
+_LATER_HALF = 8  # of what comes between two of those, where there is nothing near the top any more
+_STRETCH = 1 << 14
 
 
-@functools.lru_cache(maxsize=4)
-def _peak_taps(factor: int) -> FloatArray:
-    """Polyphase interpolator, shape (factor, 48): Kaiser-windowed sinc, 80 dB."""
-    phases = np.zeros((factor, 2 * _PEAK_HALF))
-    for p in range(factor):
-        t = np.arange(-_PEAK_HALF, _PEAK_HALF) + 1.0 - p / factor
-        window = np.i0(8.0 * np.sqrt(np.maximum(0.0, 1.0 - (t / _PEAK_HALF) ** 2))) / np.i0(8.0)
-        phases[p] = np.sinc(t) * window
-    return phases
+@functools.lru_cache(maxsize=2)
+def _between_taps(half: int) -> Single:
+    """The value midway between the two middle ones of 2·half: Kaiser-windowed sinc, 80 dB."""
+    t = np.arange(-half, half) + 0.5
+    window = np.i0(8.0 * np.sqrt(1.0 - (t / half) ** 2)) / np.i0(8.0)
+    return np.ascontiguousarray(np.sinc(t) * window, dtype=np.float32)
 
 
-@kernel
-def _largest_interpolated(x: FloatArray, taps: FloatArray) -> float:
-    """Largest magnitude of x (n,) between its samples; taps (factor, m)."""
-    n, m = x.shape[0], taps.shape[1]
-    half = m // 2
-    largest = 0.0
-    for i in range(n):
-        largest = max(largest, abs(x[i]))
-    floor = 0.5 * largest
-    for i in range(-half, n):
-        # Between two quiet samples no peak can be the largest: skip what cannot matter, which is most.
-        near = 0.0
-        for j in range(max(0, i - 2), min(n, i + 4)):
-            near = max(near, abs(x[j]))
-        if near < floor:
-            continue
-        for p in range(1, taps.shape[0]):
-            total = 0.0
-            for k in range(max(0, half - 1 - i), min(m, n - i + half - 1)):
-                total += taps[p, k] * x[i - half + 1 + k]
-            largest = max(largest, abs(total))
-    return largest
+def _midway(x: Single, half: int) -> Single:
+    """Values between the samples of x (n,), after each but the last 2·half − 1 whole stretches, shape (n − 2·half + 1,)."""
+    y = np.zeros(len(x) - 2 * half + 1, dtype=np.float32)
+    fir_add(_between_taps(half), x, y)
+    return y
+
+
+def _largest(x: npt.NDArray[Any]) -> float:
+    return max(float(np.max(x, initial=0.0)), -float(np.min(x, initial=0.0)))
 
 
 def true_peak(audio: FloatArray, sample_rate_hz: int) -> float:
-    """Largest magnitude between the samples, linear (BS.1770 Annex 2, with a longer filter)."""
-    factor = _PEAK_FACTOR if sample_rate_hz < 90000 else 2
-    taps = _peak_taps(factor)
-    return max(float(_largest_interpolated(np.ascontiguousarray(c), taps)) for c in audio)
+    """Largest magnitude between the samples, linear (BS.1770 Annex 2, with a longer filter): at 4 times the rate, or 2 from 90
+    kHz on."""
+    largest = 0.0
+    for channel in audio:
+        largest = max(largest, _largest(channel))
+        padded = np.pad(channel.astype(np.float32), _PEAK_HALF + _LATER_HALF)
+        for at in range(0, len(channel), _STRETCH):
+            here = padded[at : at + _STRETCH + 2 * (_PEAK_HALF + _LATER_HALF)]
+            # No value in between is more than so many times the largest around it.
+            if _largest(here) * _over(_PEAK_HALF) * _over(_LATER_HALF) <= largest:
+                continue
+            midway = _midway(here, _PEAK_HALF)
+            top = max(_largest(here), _largest(midway))
+            largest = max(largest, _largest(midway))
+            if top * _over(_LATER_HALF) > largest and sample_rate_hz < 90000:
+                both = np.empty(2 * len(midway), dtype=np.float32)
+                both[0::2], both[1::2] = here[_PEAK_HALF - 1 : _PEAK_HALF - 1 + len(midway)], midway
+                largest = max(largest, _largest(_midway(both, _LATER_HALF)))
+    return largest
+
+
+@functools.lru_cache(maxsize=2)
+def _over(half: int) -> float:
+    """How many times the largest of its samples a value between them can be."""
+    return float(np.abs(_between_taps(half)).sum())

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from zygotone.dsp.compile import kernel
-from zygotone.dsp.types import FloatArray
+from zygotone.dsp.types import FloatArray, IntArray
 from zygotone.measure.dynamics import hits
 from zygotone.session.audio_files import resample
 
@@ -17,6 +17,7 @@ _BIN_HZ = 0.75  # between the points of a spectrum, however long the window
 # Pitches are looked for at about this rate: partials above half of it tell nothing that those below do not.
 _RATE_HZ = 12000
 _MOST_WINDOWS = 120
+_LONGEST_S = 10  # of a sound that has no stretch without a hit
 # The strongest partial of a pitched sound holds at least this share of its power; of noise it holds far less.
 _LEAST_SHARE = 0.03
 # Of which partials a fundamental is sought: the strongest ones, each as any of the first so many of its series.
@@ -158,14 +159,17 @@ def _mono(audio: FloatArray) -> FloatArray:
     """The louder of mid and side: a sound whose sides are opposite still has a pitch."""
     if audio.shape[0] == 1:
         return np.asarray(audio[0])
-    mid, side = 0.5 * (audio[0] + audio[1]), 0.5 * (audio[0] - audio[1])
-    return np.asarray(mid if mid @ mid >= side @ side else side)
+    # Mid has more power than side by the product of left and right.
+    return np.asarray(0.5 * (audio[0] + audio[1] if audio[0] @ audio[1] >= 0.0 else audio[0] - audio[1]))
 
 
 def kick_fundamental_hz(audio: FloatArray, sample_rate_hz: int, onsets: Sequence[int]) -> float:
     """Of the body after the pitch drop, 40 to 200 ms from each hit's onset; NaN without a hit."""
     x, rate = _lowered(_mono(audio), sample_rate_hz)
-    starts = np.round(np.array(onsets) * (rate / sample_rate_hz)).astype(int)
+    return _settled(x, rate, np.round(np.array(onsets) * (rate / sample_rate_hz)).astype(int))
+
+
+def _settled(x: FloatArray, rate: int, starts: IntArray) -> float:
     few = range(0, len(starts), max(1, math.ceil(len(starts) / _MOST_WINDOWS)))
     pitches = []
     for i in few:
@@ -203,11 +207,20 @@ def note_pitches(
     audio: FloatArray, sample_rate_hz: int, *, low_hz: float = LOWEST_HZ, high_hz: float = HIGHEST_HZ
 ) -> list[tuple[float, float]]:
     """Pitch and weight in windows of 200 ms, every 50 ms, except where a hit falls inside."""
+    onsets = np.array(hits(audio, sample_rate_hz))
     x, rate = _lowered(_mono(audio), sample_rate_hz)
-    onsets = np.round(np.array(hits(audio, sample_rate_hz)) * (rate / sample_rate_hz)).astype(np.int64)
+    return _between_hits(x, rate, onsets * (rate / sample_rate_hz), low_hz, high_hz)
+
+
+def _between_hits(
+    x: FloatArray, rate: int, onsets: FloatArray, low_hz: float = LOWEST_HZ, high_hz: float = HIGHEST_HZ
+) -> list[tuple[float, float]]:
+    onsets = np.round(onsets).astype(np.int64)
     width, hop, settle = round(0.2 * rate), round(0.05 * rate), round(0.03 * rate)
-    starts = [*range(0, max(1, len(x) - width + 1), hop), *(int(o) + round(0.04 * rate) for o in onsets)]
-    clear = [s for s in starts if not np.any((onsets + settle > s) & (onsets < s + width))]
+    starts = np.concatenate([np.arange(0, max(1, len(x) - width + 1), hop), onsets + round(0.04 * rate)])
+    # No hit from a little before a window to its end.
+    inside = np.searchsorted(onsets, starts + width) - np.searchsorted(onsets, starts - settle, side="right")
+    clear = starts[inside == 0]
     few = clear[:: max(1, math.ceil(len(clear) / _MOST_WINDOWS))]
     return [window_fundamental(x[s : s + width], rate, low_hz=low_hz, high_hz=high_hz) for s in few]
 
@@ -219,15 +232,15 @@ def fundamental_hz(audio: FloatArray, sample_rate_hz: int) -> float:
     """
     if audio.shape[1] < sample_rate_hz // 50:
         return math.nan
-    onsets = hits(audio, sample_rate_hz)
-    x = _mono(audio)
-    if onsets and _decays(audio, sample_rate_hz, onsets):
-        body = kick_fundamental_hz(audio, sample_rate_hz, onsets)
+    x, rate = _lowered(_mono(audio), sample_rate_hz)
+    onsets = hits(x[None], rate)  # what has no pitch below half of that rate need not be a hit here
+    if onsets and _decays(x[None], rate, onsets):
+        body = _settled(x, rate, np.array(onsets))
         if math.isfinite(body) and body < 200.0:
             return body
-    pitches = note_pitches(audio, sample_rate_hz)
+    pitches = _between_hits(x, rate, np.array(onsets))
     if not any(math.isfinite(hz) for hz, _ in pitches):
-        return window_fundamental(x, sample_rate_hz)[0]
+        return window_fundamental(x[: _LONGEST_S * rate], rate)[0]
     best = agree(pitches)
     share = sum(w for hz, w in pitches if math.isfinite(hz) and abs(math.log2(hz / best)) < 0.05)
     total = sum(w for _, w in pitches)

@@ -9,7 +9,7 @@ import numpy as np
 
 from zygotone.dsp.levels import gain_to_db
 from zygotone.dsp.types import FloatArray
-from zygotone.measure.dynamics import crest_db, rms
+from zygotone.measure.dynamics import rms
 from zygotone.measure.loudness import loudness, true_peak
 from zygotone.measure.pitch import fundamental_hz
 from zygotone.measure.spectrum import centroid_hz, spectrum, third_octaves
@@ -31,7 +31,7 @@ def measure_audio(audio: FloatArray, rate_hz: int, *, a4_hz: float = 440.0) -> d
     heard = loudness(audio, rate_hz)
     average = spectrum(audio, rate_hz, n_fft=32768)
     level = rms(audio)
-    peak = float(np.max(np.abs(audio), initial=0.0))
+    peak = max(float(np.max(audio, initial=0.0)), -float(np.min(audio, initial=0.0)))
     silent = peak == 0.0
     f0 = fundamental_hz(audio, rate_hz)
     pitch = name_pitch(f0, a4_hz=a4_hz) if math.isfinite(f0) else None
@@ -51,10 +51,10 @@ def measure_audio(audio: FloatArray, rate_hz: int, *, a4_hz: float = 440.0) -> d
         "true_peak_dbtp": None if silent else round(float(gain_to_db(true_peak(audio, rate_hz))), 2),
         "sample_peak_dbfs": None if silent else round(float(gain_to_db(peak)), 2),
         "rms_dbfs": None if silent else round(float(gain_to_db(level)), 2),
-        "crest_db": _number(crest_db(audio), 2),
+        "crest_db": _number(float(gain_to_db(peak / level)), 2) if level > 1e-10 else None,
         "correlation": _number(correlation(audio), 4),
         "side_share": _number(side_share(audio), 4),
-        "fold_down_loss_lu": _number(fold_down_loss_lu(audio, rate_hz), 2),
+        "fold_down_loss_lu": _number(fold_down_loss_lu(audio, rate_hz, heard=heard), 2),
         "centroid_hz": _number(centroid_hz(average), 1),
         "fundamental_hz": _number(f0, 2),
         "fundamental_note": pitch.note if pitch else None,

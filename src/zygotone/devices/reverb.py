@@ -11,7 +11,7 @@ from zygotone.devices.base import Host, Processor, device
 from zygotone.dsp.convolution import Convolver
 from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.filters import corner_of_low_cut
-from zygotone.dsp.lines import allpass_chain, disperse
+from zygotone.dsp.lines import add_taps, allpass_chain, disperse
 from zygotone.dsp.reverberation import LINES, design_network, feedback_network, velvet_tail
 from zygotone.dsp.sides import Sides
 from zygotone.dsp.sweeping import svf_highpass, tangent
@@ -123,10 +123,11 @@ class Reverb(Processor):
         self._sway = min(params["motion"] * _MOST_SWAY_S * rate, 0.25 * float(self._network.delays.min()))
         self._sway_rate = _SWAY_HZ / rate
         self._ring_state = np.zeros(
-            (LINES, math.ceil((_MOST_SCALE * _LONGEST_LINE_S + 4.0 * _MOST_SWAY_S) * rate) + 400)
+            (LINES, math.ceil((_MOST_SCALE * _LONGEST_LINE_S + 4.0 * _MOST_SWAY_S) * rate) + 400),
+            dtype=np.float32,
         )
         self._write_state = np.zeros(1, dtype=np.int64)
-        self._held_state = np.zeros(LINES)
+        self._held_state = np.zeros(LINES, dtype=np.float32)
         thick = np.array(thick_ms) * 1e-3 * rate * (0.75 + 0.5 * params["size"])
         self._thick = [np.maximum(1, np.round(thick * more)).astype(np.int64) for more in (1.0, 1.07)]
         # An all-pass rings too: no longer than half of the decay.
@@ -135,23 +136,19 @@ class Reverb(Processor):
         self._thick_at_state = np.zeros((2, 1), dtype=np.int64)
         self._plate = space == "plate"
         self._plate_state = np.zeros((2, _DISPERSING))
-        self._early = [
-            (
-                round(ms * scale * 1e-3 * rate),
-                level * math.cos(0.5 * math.pi * side),
-                level * math.sin(0.5 * math.pi * side),
-            )
-            for ms, level, side in _EARLY[space]
-        ]
-        self._early_share = _EARLY_SHARE * min(1.0, params["decay_s"] / 0.6)
-        self._early_state = np.zeros((2, math.ceil(_MOST_SCALE * _LONGEST_EARLY_S * rate) + 2))
+        early = np.array(_EARLY[space]).reshape(-1, 3)
+        turn = 0.5 * np.pi * early[:, 2]
+        self._early_frames = np.round(early[:, 0] * (scale * 1e-3 * rate)).astype(np.int64)
+        share = _EARLY_SHARE * min(1.0, params["decay_s"] / 0.6)
+        self._early_gains = share * early[:, 1] * np.array([np.cos(turn), np.sin(turn)])
+        self._early_state = np.zeros(math.ceil(_MOST_SCALE * _LONGEST_EARLY_S * rate) + 2)
 
     def adopt(self, older: Any) -> bool:
         """A longer line reads again what was played before. In a tail that was louder, in a held sound as loud: half of the
         difference (in dB) is taken off."""
         whole = super().adopt(older) and (self._convolved is None) == (older._convolved is None)
         if whole:
-            self._ring_state *= self._lengthened(older)[:, None]
+            self._ring_state *= self._lengthened(older)[:, None].astype(np.float32)
         return whole
 
     def _lengthened(self, older: Reverb) -> FloatArray:
@@ -185,21 +182,15 @@ class Reverb(Processor):
             thick, self.position, net.delays, net.gains, net.poles, self._sway, self._sway_rate, self._ring_state,
             self._write_state, self._held_state, y,
         )  # fmt: skip
-        if self._early:
-            y += self._early_share * self._reflections(cut)
+        self._reflect(cut, y)
         return self._widened(y)
 
-    def _reflections(self, x: Stereo) -> Stereo:
-        past = self._early_state.shape[1]
-        joined = np.concatenate([self._early_state, x], axis=1)
-        self._early_state = np.ascontiguousarray(joined[:, x.shape[1] :])
-        y = np.zeros_like(x)
-        mono = 0.5 * (joined[0] + joined[1])
-        for frames, left, right in self._early:
-            part = mono[past - frames : past - frames + x.shape[1]]
-            y[0] += left * part
-            y[1] += right * part
-        return y
+    def _reflect(self, x: Stereo, y: Stereo) -> None:
+        """In place: adds to y the first reflections of x."""
+        past = self._early_state.shape[0]
+        joined = np.concatenate([self._early_state, 0.5 * (x[0] + x[1])])
+        self._early_state = joined[x.shape[1] :].copy()
+        add_taps(joined, past - self._early_frames, self._early_gains, y)
 
     def _widened(self, y: Stereo) -> Stereo:
         width = self._params["width_pct"] / 100.0

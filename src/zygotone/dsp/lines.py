@@ -17,6 +17,7 @@ from zygotone.dsp.half_band import curved
 from zygotone.dsp.lfo import lfo_at
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
+_TILE = 1024  # frames worked on at a time, so that they stay in the nearest cache
 # Any feedback, and two sections that leave everything as it is.
 _WIRES = np.array([0.0, 1.0, 0.0, 0.0, 1.0, 0.0, 0.0, 1.0, 0.0, 0.0, 1.0, 0.0, 0.0])
 
@@ -222,3 +223,17 @@ def phaser(
                 v = out
             memory[c, stages] = v if abs(v) > 1e-20 else 0.0
             y[c, i] = v
+
+
+@kernel
+def add_taps(line: FloatArray, places: IntArray, gains: FloatArray, y: Stereo) -> None:
+    """Adds to y (2, n) what line (m,) holds from each of ``places`` (k,) on, by the gains (2, k) of either side."""
+    n = y.shape[1]
+    for at in range(0, n, _TILE):
+        width = min(_TILE, n - at)
+        left, right = y[0, at : at + width], y[1, at : at + width]
+        for k in range(places.shape[0]):
+            part, one, other = line[places[k] + at : places[k] + at + width], gains[0, k], gains[1, k]
+            for i in range(width):
+                left[i] += one * part[i]
+                right[i] += other * part[i]

@@ -14,6 +14,7 @@ import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.lfo import lfo_at
+from zygotone.dsp.polyphase import Single
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, IntArray, Stereo
 
 LINES = 16
@@ -25,8 +26,8 @@ class Network:
     signal about as loud as the dry one. It is that of what goes in: what is in the lines already keeps its own."""
 
     delays: IntArray  # (LINES,)
-    gains: FloatArray  # (LINES,)
-    poles: FloatArray  # (LINES,)
+    gains: Single  # (LINES,)
+    poles: Single  # (LINES,)
     level: float
 
 
@@ -63,55 +64,118 @@ def design_network(
     poles = b - np.sqrt(np.maximum(b * b - 1.0, 0.0))
     # What goes in once comes out again on each round, g² of it the first time: Σ g²ᵏ = g² / (1 − g²).
     level = math.sqrt((1.0 - float(g2.mean())) / float(g2.mean()))
-    return Network(delays, np.asarray(gains), np.asarray(poles), level)
+    return Network(delays, gains.astype(np.float32), poles.astype(np.float32), level)
+
+
+@kernel
+def _unrolled(ring: Single, k: int, at: int, wanted: int, out: Single, to: int) -> None:
+    """out[to] (≥ wanted,) is what row k of a ring (rows, size) holds from ``at`` on, and from its beginning after its end."""
+    whole = min(wanted, ring.shape[1] - at)
+    first, second = np.uint64(at), np.uint64(whole)
+    for m in range(whole):
+        out[to, m] = ring[k, first + np.uint64(m)]
+    for m in range(wanted - whole):
+        out[to, second + np.uint64(m)] = ring[k, m]
 
 
 @kernel
 def _read_moving(
-    line: FloatArray, write: int, delay: float, slope: float, cell: int, near: FloatArray, out: FloatArray
+    ring: Single,
+    k: int,
+    write: int,
+    delay: float,
+    slope: float,
+    cell: int,
+    width: int,
+    ramp: FloatArray,
+    near: Single,
+    v: Single,
 ) -> None:
-    """out (n,): a ring read ``delay`` − slope·(cell + j) frames behind ``write`` + j, by cubic interpolation as in
-    ``lines.read_ring``; the delay changes by less than a frame over a cell. near (n + 8,) is working room."""
-    n, size = out.shape[0], line.shape[0]
-    longest = int(max(delay - slope * cell, delay - slope * (cell + n))) + 2
+    """v[k, :width]: row k of a ring read ``delay`` − slope·(cell + j) frames behind ``write`` + j, by cubic interpolation as in
+    ``lines.read_ring``; the delay changes by less than a frame over a cell. ramp counts from 0, near (1, width + 8) is working
+    room. Places are without a sign here: what might be negative would be looked at twice."""
+    size = ring.shape[1]
+    longest = int(max(delay - slope * cell, delay - slope * (cell + width))) + 2
     at = write - longest
-    at = at + size if at < 0 else at
-    wanted = n + 5
-    whole = min(wanted, size - at)
-    for m in range(whole):
-        near[m] = line[at + m]
-    for m in range(wanted - whole):
-        near[whole + m] = line[m]
-    for j in range(n):
-        d = delay - slope * (cell + j)  # as one product, whatever cell the block began in
-        frames = int(d)
-        t = d - frames
-        m = j - frames + longest
-        p0, p1, p2, p3 = near[m + 1], near[m], near[m - 1], near[m - 2]
-        c1 = 0.5 * (p2 - p0)
-        c2 = p0 - 2.5 * p1 + 2.0 * p2 - 0.5 * p3
-        c3 = 0.5 * (p3 - p0) + 1.5 * (p1 - p2)
-        out[j] = ((c3 * t + c2) * t + c1) * t + p1
+    _unrolled(ring, k, at + size if at < 0 else at, width + 5, near, 0)
+    half, two_and_a_half, one_and_a_half, two = np.float32(0.5), np.float32(2.5), np.float32(1.5), np.float32(2.0)
+    j = 0
+    while j < width:
+        # As long as no whole frame is passed, neighbours are read by neighbours, which vectorises.
+        frames = int(delay - slope * ramp[cell + j])
+        end = width
+        if int(delay - slope * ramp[cell + width - 1]) != frames:
+            end = j + 1
+            while end < width and int(delay - slope * ramp[cell + end]) == frames:
+                end += 1
+        x, out, step = np.uint64(j + longest - frames - 2), np.uint64(j), np.uint64(cell + j)
+        whole = float(frames)
+        for i in range(end - j):
+            n = np.uint64(i)
+            t = np.float32(delay - slope * ramp[step + n] - whole)  # as one product, whatever cell the block began in
+            p3, p2 = near[0, x + n], near[0, x + n + np.uint64(1)]
+            p1, p0 = near[0, x + n + np.uint64(2)], near[0, x + n + np.uint64(3)]
+            c1 = half * (p2 - p0)
+            c2 = p0 - two_and_a_half * p1 + two * p2 - half * p3
+            c3 = half * (p3 - p0) + one_and_a_half * (p1 - p2)
+            v[k, out + n] = ((c3 * t + c2) * t + c1) * t + p1
+        j = end
+
+
+@kernel
+def _mix_by_fours(v: Single, width: int, step: int) -> None:
+    """In place: two of the four steps of Hadamard's matrix, on rows ``step`` and twice ``step`` apart."""
+    for group in range(0, LINES, 4 * step):
+        for a in range(group, group + step):
+            b, c, d = a + step, a + 2 * step, a + 3 * step
+            for j in range(width):
+                p, q, r, s = v[a, j], v[b, j], v[c, j], v[d, j]
+                v[a, j], v[b, j] = (p + q) + (r + s), (p - q) + (r - s)
+                v[c, j], v[d, j] = (p + q) - (r + s), (p - q) - (r - s)
+
+
+@kernel
+def _lose(v: Single, width: int, feeds: Single, poles: Single, held: Single) -> None:
+    """In place: each row through its one-pole; eight recursions at a time that do not wait for each other."""
+    for k in range(0, LINES, 8):
+        h0, h1, h2, h3 = held[k], held[k + 1], held[k + 2], held[k + 3]
+        h4, h5, h6, h7 = held[k + 4], held[k + 5], held[k + 6], held[k + 7]
+        f0, f1, f2, f3 = feeds[k], feeds[k + 1], feeds[k + 2], feeds[k + 3]
+        f4, f5, f6, f7 = feeds[k + 4], feeds[k + 5], feeds[k + 6], feeds[k + 7]
+        p0, p1, p2, p3 = poles[k], poles[k + 1], poles[k + 2], poles[k + 3]
+        p4, p5, p6, p7 = poles[k + 4], poles[k + 5], poles[k + 6], poles[k + 7]
+        for j in range(width):
+            h0, h1 = f0 * v[k, j] + p0 * h0, f1 * v[k + 1, j] + p1 * h1
+            h2, h3 = f2 * v[k + 2, j] + p2 * h2, f3 * v[k + 3, j] + p3 * h3
+            h4, h5 = f4 * v[k + 4, j] + p4 * h4, f5 * v[k + 5, j] + p5 * h5
+            h6, h7 = f6 * v[k + 6, j] + p6 * h6, f7 * v[k + 7, j] + p7 * h7
+            v[k, j], v[k + 1, j], v[k + 2, j], v[k + 3, j] = h0, h1, h2, h3
+            v[k + 4, j], v[k + 5, j], v[k + 6, j], v[k + 7, j] = h4, h5, h6, h7
+        held[k], held[k + 1], held[k + 2], held[k + 3] = h0, h1, h2, h3
+        held[k + 4], held[k + 5], held[k + 6], held[k + 7] = h4, h5, h6, h7
+    for k in range(LINES):
+        held[k] = held[k] if abs(held[k]) > 1e-20 else np.float32(0.0)
 
 
 @kernel
 def feedback_network(
-    x: Stereo, start: int, delays: IntArray, gains: FloatArray, poles: FloatArray, sway: float, sway_rate: float,
-    ring: FloatArray, pos: IntArray, held: FloatArray, y: Stereo,
+    x: Stereo, start: int, delays: IntArray, gains: Single, poles: Single, sway: float, sway_rate: float,
+    ring: Single, pos: IntArray, held: Single, y: Stereo,
 ) -> None:  # fmt: skip
     """x and y (2, n). ring (LINES, size), pos (1,) write position, held (LINES,) memory of the one-poles.
 
     Every other line's length sways by ``sway`` frames, which keeps modes from standing still and ringing. Left goes
-    into and comes out of the even lines, right the odd ones; the matrix is Hadamard's, by its butterflies.
+    into and comes out of the even lines, right the odd ones; the matrix is Hadamard's, by its butterflies. What is in the
+    lines is of single precision: a tail needs no more, and twice as many frames are one operation.
     """
     n, size = x.shape[1], ring.shape[1]
-    v = np.empty((LINES, GRID_FRAMES))
-    near = np.empty(GRID_FRAMES + 8)
-    offset, slope = np.zeros(LINES), np.zeros(LINES)
+    v = np.empty((LINES, GRID_FRAMES), np.float32)
+    near = np.empty((1, GRID_FRAMES + 8), np.float32)
+    ramp = np.arange(2.0 * GRID_FRAMES)
+    offset, slope, ends = np.zeros(LINES), np.zeros(LINES), np.zeros(LINES)
     write = pos[0]
-    feeds = gains * (1.0 - poles)
-    scale = 1.0 / math.sqrt(LINES)
-    out_scale = math.sqrt(2.0 / LINES)
+    feeds = gains * (np.float32(1.0) - poles)
+    scale, out_scale, quiet = np.float32(1.0 / math.sqrt(LINES)), np.float32(math.sqrt(2.0 / LINES)), np.float32(1e-20)
     # Frame after frame of one line, then of the next, which vectorises: as many as the shortest line gives before it
     # needs what is made here, and no more than a cell of the control grid.
     most = max(1, min(GRID_FRAMES, int(delays.min() - 2.0 * sway) - 4))
@@ -122,62 +186,43 @@ def feedback_network(
         if sway > 0.0 and (i == 0 or cell == 0):
             begin = start + i - cell
             for k in range(0, LINES, 2):
-                now = lfo_at(0, begin * sway_rate * (1.0 + 0.07 * k) + k / LINES, k)
+                now = lfo_at(0, begin * sway_rate * (1.0 + 0.07 * k) + k / LINES, k) if i == 0 else ends[k]
                 later = lfo_at(0, (begin + GRID_FRAMES) * sway_rate * (1.0 + 0.07 * k) + k / LINES, k)
+                ends[k] = later
                 offset[k] = sway * (1.0 + now)
                 slope[k] = sway * (later - now) / GRID_FRAMES
         for k in range(LINES):
-            line = ring[k]
             if sway > 0.0 and k % 2 == 0:
                 # The line is read one frame early, since its newest value is a frame old here.
-                _read_moving(line, write, delays[k] - 1.0 - offset[k], slope[k], cell, near, v[k, :width])
+                _read_moving(ring, k, write, delays[k] - 1.0 - offset[k], slope[k], cell, width, ramp, near, v)
             else:
                 at = write - delays[k] + 1
                 at = at + size if at < 0 else at
-                whole = min(width, size - at)
-                for j in range(whole):
-                    v[k, j] = line[at + j]
-                for j in range(width - whole):
-                    v[k, whole + j] = line[j]
+                _unrolled(ring, k, at, width, v, k)
         for c in range(2):
+            out = y[c, i : i + width]
             for j in range(width):
-                y[c, i + j] = 0.0
+                half = (v[c, j] - v[c + 2, j]) + (v[c + 4, j] - v[c + 6, j])
+                out[j] = half + ((v[c + 8, j] - v[c + 10, j]) + (v[c + 12, j] - v[c + 14, j]))
+        _mix_by_fours(v, width, 1)
+        _mix_by_fours(v, width, 4)
+        for c in range(2):
+            into = x[c, i : i + width]
+            for j in range(width):
+                near[0, j] = out_scale * np.float32(into[j])
             for k in range(c, LINES, 2):
-                sign = 1.0 if (k // 2) % 2 == 0 else -1.0
                 for j in range(width):
-                    y[c, i + j] += sign * v[k, j]
-        step = 1
-        while step < LINES:
-            for a in range(0, LINES, 2 * step):
-                for k in range(a, a + step):
-                    one, other = v[k], v[k + step]
-                    for j in range(width):
-                        p, q = one[j], other[j]
-                        one[j], other[j] = p + q, p - q
-            step *= 2
+                    v[k, j] = scale * v[k, j] + near[0, j]
+        # What a line loses it loses as it is written: other losses then leave what is in the lines as loud as it is.
+        _lose(v, width, feeds, poles, held)
         first = write + 1 if write + 1 < size else 0
         whole = min(width, size - first)
         for k in range(LINES):
-            row, side = v[k], x[k % 2, i : i + width]
-            for j in range(width):
-                row[j] = scale * row[j] + out_scale * side[j]
-        # What a line loses it loses as it is written: other losses then leave what is in the lines as loud as it is.
-        for k in range(0, LINES, 4):  # four recursions that do not wait for each other
-            h0, h1, h2, h3 = held[k], held[k + 1], held[k + 2], held[k + 3]
-            for j in range(width):
-                h0 = feeds[k] * v[k, j] + poles[k] * h0
-                h1 = feeds[k + 1] * v[k + 1, j] + poles[k + 1] * h1
-                h2 = feeds[k + 2] * v[k + 2, j] + poles[k + 2] * h2
-                h3 = feeds[k + 3] * v[k + 3, j] + poles[k + 3] * h3
-                v[k, j], v[k + 1, j], v[k + 2, j], v[k + 3, j] = h0, h1, h2, h3
-            held[k], held[k + 1], held[k + 2], held[k + 3] = h0, h1, h2, h3
-        for k in range(LINES):
-            line, row = ring[k], v[k]
+            late, early, rest = ring[k, first : first + whole], ring[k, : width - whole], v[k, whole:width]
             for j in range(whole):
-                line[first + j] = row[j] if abs(row[j]) > 1e-20 else 0.0  # no denormals
+                late[j] = v[k, j] if abs(v[k, j]) > quiet else np.float32(0.0)  # no denormals
             for j in range(width - whole):
-                line[j] = row[whole + j]
-            held[k] = held[k] if abs(held[k]) > 1e-20 else 0.0
+                early[j] = rest[j]
         write = (write + width) % size
         i += width
     pos[0] = write

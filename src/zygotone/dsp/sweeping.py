@@ -161,12 +161,12 @@ def svf_highpass(x: Stereo, g: float, state: FloatArray, y: Stereo) -> None:
     """Straight Butterworth high-pass of 12 dB an octave; x and y (2, n), g from ``tangent``, state (2, 2). What it remembers
     is bounded by what was played, so that its corner may be anywhere else in the next block."""
     k = math.sqrt(2.0)
-    for c in range(2):
-        s1, s2 = state[c, 0], state[c, 1]
-        for i in range(x.shape[1]):
-            y[c, i], _band, _low, s1, s2 = _svf_step(x[c, i], g, k, s1, s2)
-        state[c, 0] = s1 if abs(s1) > 1e-20 else 0.0
-        state[c, 1] = s2 if abs(s2) > 1e-20 else 0.0
+    s1, s2, r1, r2 = state[0, 0], state[0, 1], state[1, 0], state[1, 1]
+    for i in range(x.shape[1]):  # both sides in one loop, as they do not wait for each other
+        y[0, i], _band, _low, s1, s2 = _svf_step(x[0, i], g, k, s1, s2)
+        y[1, i], _band, _low, r1, r2 = _svf_step(x[1, i], g, k, r1, r2)
+    state[0, 0], state[0, 1] = s1 if abs(s1) > 1e-20 else 0.0, s2 if abs(s2) > 1e-20 else 0.0
+    state[1, 0], state[1, 1] = r1 if abs(r1) > 1e-20 else 0.0, r2 if abs(r2) > 1e-20 else 0.0
 
 
 @kernel

@@ -32,8 +32,9 @@ def _numba() -> Callable[..., Any]:
 class _Kernel:
     """A function until it is first called, a compiled one from then on."""
 
-    def __init__(self, function: Callable[..., Any]) -> None:
+    def __init__(self, function: Callable[..., Any], fast: set[str]) -> None:
         self.function = function
+        self._fast = fast
         self._compiled: Callable[..., Any] | None = None
         self.__doc__, self.__name__, self.__module__ = function.__doc__, function.__name__, function.__module__
 
@@ -48,14 +49,21 @@ class _Kernel:
                 for name in self.function.__code__.co_names:  # what it calls has to be compiled before it
                     if isinstance(names.get(name), _Kernel):
                         names[name] = names[name].ready()
-                # "contract": a product and a sum may be rounded once instead of twice, which is quicker and no less exact.
                 # error_model="numpy": dividing by zero gives infinity, as in NumPy, rather than a hidden branch per division.
-                self._compiled = njit(self.function, cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+                self._compiled = njit(self.function, cache=True, nogil=True, error_model="numpy", fastmath=self._fast)
                 if names.get(self.__name__) is self:  # its own module need not come through here again
                     names[self.__name__] = self._compiled
             return cast(Callable[..., Any], self._compiled)
 
 
 def kernel(function: _F) -> _F:
-    """Compile ``function`` on its first call, or load what an earlier call compiled."""
-    return cast(_F, _Kernel(function))
+    """Compile ``function`` on its first call, or load what an earlier call compiled.
+
+    A product and a sum may be rounded once instead of twice ("contract"), which is quicker and no less exact.
+    """
+    return cast(_F, _Kernel(function, {"contract"}))
+
+
+def summing_kernel(function: _F) -> _F:
+    """As ``kernel``, for a sum whose terms may be added in any order ("reassoc"): many of them at a time."""
+    return cast(_F, _Kernel(function, {"contract", "reassoc", "nsz"}))

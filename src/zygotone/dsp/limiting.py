@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from zygotone.dsp.compile import kernel
+from zygotone.dsp.compile import kernel, summing_kernel
 from zygotone.dsp.delays import fir_add
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.polyphase import Single
@@ -40,6 +40,9 @@ _DISAGREE = 0.005  # of the ceiling
 _DOUBT = 1.025
 _NEAR = 0.7  # of the ceiling: what the first two read there, the third may read as a peak
 _TILE = 256
+# Where the first two disagree by so much, a frame that is that many times of it under the ceiling may be over it. They agree by
+# chance here and there: so it is looked at a few frames around.
+_DOUBTED_TIMES, _AROUND, _MAY_DOUBT = 4.0, 4, 0.3
 
 _Taps = tuple[Single, ...]
 
@@ -87,6 +90,17 @@ def _peak_of_frame(a: float, b: float, c: float, d: float, y: float, z: float, e
     return top
 
 
+@summing_kernel
+def _product(taps: Single, p: int, x: Single, first: int) -> float:
+    """Σ taps[p, k]·x[first + m − 1 − k] over the m taps, as ``fir_add`` has it."""
+    m = taps.shape[1]
+    last = np.uint64(first + m - 1)
+    total = np.float32(0.0)
+    for k in range(m):
+        total += taps[p, k] * x[last - np.uint64(k)]
+    return float(total)
+
+
 @kernel
 def _read_peaks(
     joined: Single, ceiling: float, readers: _Taps, most_gain: float, held: FloatArray, peak: FloatArray
@@ -96,14 +110,17 @@ def _read_peaks(
 
     Most of a song is far from its ceiling, and what cannot get there is not read: no filter gives more than
     ``most_gain``, the sum of its taps' magnitudes, times the largest sample; and nothing between points half a frame
-    apart is more than √2 times the larger (a band-limited signal cannot turn quicker: Bernstein's inequality).
+    apart is more than √2 times the larger (a band-limited signal cannot turn quicker: Bernstein's inequality). The last
+    two readers are long, and are asked for single frames.
     """
     n = peak.shape[0]
-    points = np.empty((_PHASES, _TILE + 1), dtype=np.float32)
+    points = np.empty((_PHASES, _TILE), dtype=np.float32)
     own = np.empty(_TILE)  # the largest that the first two read in each frame
-    halfway = np.zeros((2, _TILE), dtype=np.float32)  # what the first two readers found in the middle between frames
+    # What the first two readers found in the middle between frames, from a few frames before the tile to a few after it.
+    halfway = np.zeros((2, _TILE + 2 * _AROUND), dtype=np.float32)
     for at in range(0, n, _TILE):
         width = min(_TILE, n - at)
+        wider = width + 2 * _AROUND
         middle = joined[1 + _MOST + at : 1 + _MOST + at + width]
         for i in range(width):
             own[i] = abs(middle[i])
@@ -114,13 +131,15 @@ def _read_peaks(
             half = taps.shape[1] // 2
             points[:, :width] = 0.0
             points[0, :width] = middle
+            halfway[r, :wider] = 0.0
             if not far:
-                x = joined[1 + _MOST + at - half + 1 : 1 + _MOST + at + half + width]
-                fir_add(taps[1], x, points[2, :width])
+                first = 1 + _MOST + at - half + 1
+                fir_add(taps[1], joined[first - _AROUND : first + 2 * half - 1 + width + _AROUND], halfway[r, :wider])
+                points[2, :width] = halfway[r, _AROUND : _AROUND + width]
                 if max(_largest(points[2, :width]), _largest(middle)) * 1.4143 >= ceiling:
+                    x = joined[first : first + 2 * half - 1 + width]
                     fir_add(taps[0], x, points[1, :width])
                     fir_add(taps[2], x, points[3, :width])
-            halfway[r, :width] = points[2, :width]
             y, z = held[r, 0], held[r, 1]
             for i in range(width):
                 a, b, c, d = abs(points[0, i]), abs(points[1, i]), abs(points[2, i]), abs(points[3, i])
@@ -129,39 +148,32 @@ def _read_peaks(
             held[r, 0], held[r, 1] = y, z
         for i in range(width):
             peak[at + i] = max(peak[at + i], own[i])
-        doubt = _DISAGREE * ceiling
-        disagree = not far and _apart(halfway[0, :width], halfway[1, :width], doubt)
-        if far or not (disagree or np.max(own[:width]) > _NEAR * ceiling):
+        if far:
             continue
-        for r in range(2, len(readers) if disagree else 3):
-            taps = readers[r]
-            half = taps.shape[1] // 2
-            # From one frame before, so that it does not matter where a block begins.
-            points[:, : width + 1] = 0.0
-            points[0, : width + 1] = joined[_MOST + at : _MOST + at + width + 1]
-            x = joined[_MOST + at - half + 1 : _MOST + at + half + width + 1]
-            for p in range(1, _PHASES):
-                fir_add(taps[p - 1], x, points[p, : width + 1])
-            for i in range(width):
-                doubted = abs(halfway[0, i] - halfway[1, i]) > doubt
-                if doubted or (r == 2 and own[i] > _NEAR * ceiling):
-                    a, b, c, d = (
-                        abs(points[0, i + 1]),
-                        abs(points[1, i + 1]),
-                        abs(points[2, i + 1]),
-                        abs(points[3, i + 1]),
-                    )
-                    top = _peak_of_frame(a, b, c, d, abs(points[2, i]), abs(points[3, i]), ceiling)
-                    peak[at + i] = max(peak[at + i], _DOUBT * top if doubted else top)
+        for i in range(width):
+            near = own[i] > _NEAR * ceiling
+            apart = 0.0
+            if near or own[i] > _MAY_DOUBT * ceiling:
+                for j in range(i, i + 2 * _AROUND + 1):
+                    apart = max(apart, abs(halfway[0, j] - halfway[1, j]))
+            doubted = apart > _DISAGREE * ceiling and own[i] + _DOUBTED_TIMES * apart > ceiling
+            if near:
+                peak[at + i] = max(peak[at + i], _one_frame(joined, at + i, readers[2], ceiling, doubted))
+            if doubted:
+                peak[at + i] = max(peak[at + i], _one_frame(joined, at + i, readers[3], ceiling, True))
 
 
 @kernel
-def _apart(one: Single, other: Single, least: float) -> bool:
-    """Whether two rows differ by more than ``least`` anywhere."""
-    most = np.float32(0.0)
-    for i in range(one.shape[0]):
-        most = max(most, abs(one[i] - other[i]))
-    return bool(most > least)
+def _one_frame(joined: Single, frame: int, taps: Single, ceiling: float, doubted: bool) -> float:
+    """What a long reader finds around one frame."""
+    half = taps.shape[1] // 2
+    middle = 1 + _MOST + frame
+    first = middle - half + 1
+    a, b = abs(joined[middle]), abs(_product(taps, 0, joined, first))
+    c, d = abs(_product(taps, 1, joined, first)), abs(_product(taps, 2, joined, first))
+    y, z = abs(_product(taps, 1, joined, first - 1)), abs(_product(taps, 2, joined, first - 1))
+    top = _peak_of_frame(a, b, c, d, y, z, ceiling)
+    return _DOUBT * top if doubted else top
 
 
 class TruePeak(Memory):

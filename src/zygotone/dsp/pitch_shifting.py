@@ -27,7 +27,7 @@ FRAME, QUICK_FRAME = 4096, 1024
 _OVERLAP = 4
 # Hits are noticed up to so much later than they begin.
 _NOTICED_S = 0.0015
-_ENVELOPE_ROUNDS = 8
+_ENVELOPE_ROUNDS = 6
 _LEVEL_S, _MOST_GAIN = 0.015, 2.5
 # Of a hit so much passes unmoved, and until then it has gone over into what is moved: an attack has no pitch.
 _THROUGH_S = (0.005, 0.012)
@@ -117,12 +117,13 @@ def shift_peaks(
 
 
 def true_envelope(magnitude: FloatArray, lifter: int) -> FloatArray:
-    """Smooth envelope of a magnitude spectrum (bins,) over its peaks, in nepers; ``lifter`` cepstral coefficients."""
-    target = np.log(np.maximum(magnitude, 1e-9 * float(np.max(magnitude)) + 1e-12))
+    """Smooth envelopes of magnitude spectra (..., bins) over their peaks, in nepers; ``lifter`` cepstral coefficients."""
+    floor = 1e-9 * np.max(magnitude, axis=-1, keepdims=True) + 1e-12
+    target = np.log(np.maximum(magnitude, floor))
     envelope = target
     for _ in range(_ENVELOPE_ROUNDS):
         cepstrum = np.fft.irfft(np.maximum(target, envelope))
-        cepstrum[lifter:-lifter] = 0.0
+        cepstrum[..., lifter:-lifter] = 0.0
         envelope = np.fft.rfft(cepstrum).real
     return np.asarray(envelope)
 
@@ -161,6 +162,7 @@ class PitchShifter(Memory):
         self._out_state = np.zeros((2, frame))
         self._norm_state = np.zeros(frame)
         self._marks_state = np.zeros(frame, dtype=np.int64)  # where in the frame hits begin
+        self._places = np.arange(self._n_fft // 2 + 1) / _POOLED
         self._turned_state = np.zeros((2, self._n_fft // 2 + 1))
         self._fill_state = np.zeros(1, dtype=np.int64)
         # Energy of late that came in and that was made, the gain between them, and the frames since the last hit.
@@ -208,10 +210,12 @@ class PitchShifter(Memory):
         if fresh:
             self._turned_state[:] = 0.0
         self._norm_state += window * window
-        for c in range(2):
-            heard = self._in_state[c] * window
-            if heard.any():
-                self._out_state[c] += self._shifted(heard, self._turned_state[c]) * window
+        heard = self._in_state * window
+        there = [c for c in range(2) if heard[c].any()]
+        if there:
+            made = self._shifted(heard[there], [self._turned_state[c] for c in there])
+            for c, shifted in zip(there, made, strict=True):
+                self._out_state[c] += shifted * window
         self._finish(hop)
         self._in_state[:, :-hop] = self._in_state[:, hop:]
         self._marks_state[:-hop] = self._marks_state[hop:]
@@ -242,7 +246,8 @@ class PitchShifter(Memory):
             share = 0.5 - 0.5 * np.cos(np.pi * share)
             self._out_state[:, :hop] += share * (self._in_state[:, :hop] - self._out_state[:, :hop])
 
-    def _shifted(self, heard: FloatArray, turned: FloatArray) -> FloatArray:
+    def _shifted(self, heard: FloatArray, turned: list[FloatArray]) -> FloatArray:
+        """heard (sides, frame), with the phases so far ``turned`` of each, to (sides, frame)."""
         if self._ratio == 1.0 and self._formants == 1.0:
             return heard
         spectrum = np.fft.rfft(heard, self._n_fft)
@@ -252,30 +257,35 @@ class PitchShifter(Memory):
         else:
             shifted = np.empty_like(spectrum)
             turn = 2.0 * np.pi * self._hop / self._n_fft
-            shift_peaks(spectrum, self._ratio, turn, turned, scale, shifted)
-        made = np.fft.irfft(shifted)[: self._frame_size]
+            for c, phases in enumerate(turned):
+                shift_peaks(spectrum[c], self._ratio, turn, phases, scale[c], shifted[c])
+        made = np.fft.irfft(shifted)[:, : self._frame_size]
         # What is shifted beyond half the sample rate is gone, and not to be made up for.
-        kept = min(len(spectrum), int(len(spectrum) / max(1.0, self._ratio)))
-        wanted = (
-            2.0 * float(np.sum(np.abs(spectrum[:kept]) ** 2)) / self._n_fft
-        )  # Parseval, both halves of the spectrum
-        energy = float(made @ made)
-        return made * math.sqrt(wanted / energy) if energy > 0.0 else made
+        bins = spectrum.shape[1]
+        kept = spectrum[:, : min(bins, int(bins / max(1.0, self._ratio)))]
+        # Parseval, both halves of the spectrum.
+        wanted = 2.0 * np.sum(kept.real**2 + kept.imag**2, axis=1, keepdims=True) / self._n_fft
+        energy = np.sum(made * made, axis=1, keepdims=True)
+        return np.asarray(made * np.sqrt(np.where(energy > 0.0, wanted / np.maximum(energy, 1e-300), 0.0)))
 
     def _scale(self, spectrum: npt.NDArray[np.complex128]) -> FloatArray:
-        """What each bin of the result is multiplied by, so that the formants end up where they are wanted."""
-        bins = len(spectrum)
+        """What each bin of the result is multiplied by, so that the formants end up where they are wanted; (sides, bins)."""
+        sides, bins = spectrum.shape
         if self._ratio == self._formants:
-            return np.ones(bins)
-        # The envelope is smooth: a quarter of the bins, each the largest of its neighbours, is enough of it.
+            return np.ones((sides, bins))
+        # The envelope is smooth: an eighth of the bins, each the largest of its neighbours, is enough of it.
         magnitude = np.abs(spectrum)
-        pooled = np.append(magnitude[:-1].reshape(-1, _POOLED).max(axis=1), magnitude[-1])
-        envelope = true_envelope(pooled, self._lifter)
-        places = np.arange(len(pooled))
-        wanted = np.interp(places / self._formants, places, envelope)
-        given = np.interp(places / self._ratio, places, envelope)
-        gain = np.clip(wanted - given, -_MOST_NEPERS, _MOST_NEPERS)
-        return np.asarray(np.exp(np.interp(np.arange(bins) / _POOLED, places, gain)))
+        pooled = magnitude[:, :-1].reshape(sides, -1, _POOLED).max(axis=2)
+        envelopes = true_envelope(np.concatenate([pooled, magnitude[:, -1:]], axis=1), self._lifter)
+        places = np.arange(envelopes.shape[1])
+        scale = np.empty((sides, bins))
+        for c, envelope in enumerate(envelopes):
+            wanted = np.interp(places / self._formants, places, envelope)
+            given = np.interp(places / self._ratio, places, envelope)
+            gain = np.clip(wanted - given, -_MOST_NEPERS, _MOST_NEPERS)
+            # The steps between are small enough for a straight line between the gains themselves.
+            scale[c] = np.interp(self._places, places, np.exp(gain))
+        return scale
 
 
-_POOLED = 4
+_POOLED = 8

@@ -1,6 +1,8 @@
 """The factory sounds: each plays, is as loud as the others, and is clean; and the library that offers them."""
 
+import itertools
 import sqlite3
+from dataclasses import astuple
 
 import librosa
 import numpy as np
@@ -12,6 +14,7 @@ from zygotone.errors import BadFileError, ParameterError
 from zygotone.factory import factory_sounds
 from zygotone.factory.calibrate import TARGET_LUFS
 from zygotone.factory.features import momentary_lufs, probe_note
+from zygotone.factory.sounds import measured_features
 from zygotone.measure.layers import band_levels_db
 from zygotone.music.pitch import midi_to_hz
 from zygotone.reports.library import COMPARISONS, ORDERS, Library
@@ -22,7 +25,7 @@ SOUNDS = {sound.name: sound for sound in factory_sounds()}
 
 
 def test_there_are_enough_of_every_kind():
-    assert len(SOUNDS) >= 60
+    assert len(SOUNDS) >= 96
     assert len(SOUNDS) == len(factory_sounds())  # no name twice
     roles = {role: sum(s.role == role for s in SOUNDS.values()) for role in ("kick", "snare", "hats", "sub", "bass", "guitar", "keys", "pad", "lead", "voice", "effect")}  # fmt: skip
     assert min(roles.values()) >= 3, roles
@@ -42,6 +45,32 @@ def test_each_is_documented_levelled_and_clean(name):
     assert np.max(np.abs(audio)) < 1.0  # no clip
     assert np.max(np.abs(audio.mean(axis=1))) < 2e-3  # no DC
     assert np.max(np.abs(audio[:, -24:])) < 0.02  # it ends
+
+
+def test_no_two_of_a_role_are_alike():
+    """By the measured note: within 5 % in brightness, attack and decay at once is one sound twice."""
+    for one, other in itertools.combinations(SOUNDS.values(), 2):
+        if one.role != other.role:
+            continue
+        pairs = zip(*(astuple(measured_features(each.name))[:3] for each in (one, other)), strict=True)
+        alike = [a == b or (a != a and b != b) or abs(a - b) <= 0.05 * max(abs(a), abs(b)) for a, b in pairs]
+        assert not all(alike), (one.name, other.name)
+
+
+# A pure tone has no timbre to change, and pipes and reeds know no velocity.
+UNTOUCHED = ("sub", "Drawbar organ", "Whistle", "Laser", "Feedback lead")
+
+
+@pytest.mark.parametrize("name", [n for n, s in SOUNDS.items() if s.role not in UNTOUCHED and n not in UNTOUCHED])
+def test_a_harder_stroke_changes_the_timbre(name):
+    source = SOUNDS[name].instrument()
+    pitch = {"bass": 33, "guitar": 52}.get(SOUNDS[name].role, 60)
+    shapes = []
+    for velocity in (0.3, 1.0):
+        levels = band_levels_db(play_one(source, pitch, rate_hz=RATE, hold_s=0.6, velocity=velocity), RATE)
+        shapes.append(levels - np.max(levels))
+    heard = np.maximum(*shapes) > -40.0
+    assert np.max(np.abs(shapes[1] - shapes[0])[heard]) > 2.0  # dB of some third octave against the loudest
 
 
 # What is made by lot or moves by the sample has another spectrum at another rate.

@@ -6,6 +6,7 @@ import scipy.ndimage
 import scipy.special
 
 from tests.signals import RATE
+from zygotone.dsp.strings import plucked_string
 from zygotone.dsp.tables import TABLES, built_in, from_audio
 from zygotone.measure.spectrum import centroid_hz, spectrum
 from zygotone.music.pitch import midi_to_hz
@@ -328,3 +329,47 @@ def test_a_clap_has_its_bursts():
     y = play("drum", 261.63, 0.5, model="clap", tone_db=-60, click_db=-60, noise_db=0, bursts=4, burst_ms=12, noise_decay_ms=150)  # fmt: skip
     level = np.array([np.std(y[round(ms * 48) : round((ms + 3) * 48)]) for ms in np.arange(0, 48, 3)])
     assert sum(level[i] > 2 * level[i - 1] for i in range(1, len(level))) == 3
+
+
+def test_a_cymbal_has_hundreds_of_modes():
+    """Peaks of a long window that stand 6 dB over what is around them, where a plate has them: all over the band."""
+    y = play("drum", 261.63, 4.0, model="cymbal", tune_hz=370.0, drop_semitones=0.0, decay_ms=3000.0, click_db=-60.0)[
+        : 2 * RATE
+    ]
+    level = 20 * np.log10(np.abs(np.fft.rfft(y * np.hanning(len(y)))) + 1e-9)
+    around = scipy.ndimage.median_filter(level, 81)
+    peaks = (level[1:-1] > level[:-2]) & (level[1:-1] > level[2:]) & (level[1:-1] > around[1:-1] + 6.0)
+    at = np.flatnonzero(peaks) * RATE / len(y)
+    assert np.count_nonzero((at > 300.0) & (at < 17000.0)) > 180
+    assert all(np.count_nonzero((at > low) & (at < low + 3000.0)) > 25 for low in (1000.0, 5000.0, 9000.0, 13000.0))
+
+
+@pytest.mark.parametrize("hz", [55.0, 110.0, 220.0])
+def test_a_stiff_string_draws_its_partials_apart_and_stays_in_tune(hz):
+    # H. Fletcher 1964: fₙ = n·f₁·√((1 + B·n²)/(1 + B)), so that the distance from n·f₁ in cents grows about as n².
+    y = plucked_string(hz, 3 * RATE, sample_rate_hz=RATE, decay_s=5.0, damping=0.1, pick=0.13, seed=2, stiffness=1.0)
+    power = np.abs(np.fft.rfft(y * np.hanning(len(y)), 8 * len(y)))
+    freqs = np.fft.rfftfreq(8 * len(y), 1 / RATE)
+
+    def cents(n: int, above: float) -> float:
+        near = (freqs > hz * (n - 0.2)) & (freqs < hz * (n + above))
+        return float(1200 * np.log2(freqs[near][np.argmax(power[near])] / (n * hz)))
+
+    assert abs(cents(1, 0.3)) < 1.0
+    third, sixth = cents(3, 0.4), cents(6, 0.5)
+    assert sixth > 1.5
+    assert 2.5 < sixth / max(third, 0.1) < 7.0
+
+
+def test_an_aftersound_makes_a_decay_of_two_stages():
+    slopes = []
+    for aftersound in (0.0, 1.0):
+        y = plucked_string(
+            220.0, 5 * RATE, sample_rate_hz=RATE, decay_s=2.0, damping=0.1, pick=0.2, seed=2, aftersound=aftersound
+        )
+        level = 20 * np.log10([np.std(part) for part in np.array_split(y, 100)])  # every 50 ms
+        slopes.append((np.polyfit(np.arange(20), level[:20], 1)[0], np.polyfit(np.arange(30), level[70:], 1)[0]))
+    (first, last), (quick, slow) = slopes
+    assert last == pytest.approx(first, rel=0.2)  # one stage
+    assert slow > 0.55 * quick  # falls by half as much for each second, or less
+    assert quick < 0.6 * first

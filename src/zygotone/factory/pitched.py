@@ -42,6 +42,19 @@ def basses() -> list[SavedSound]:
               layer("String", "body", "string", {"pick": 0.25, "brightness": 0.4, "damping": 0.5, "decay_s": 3.0, "mute": 0.6, "body": 0.25, "body_hz": 90}, envelope=env(0, 100, 1.0, 50))),
         sound("Reese", "bass", "wide detuned", "Five saws against each other, mono below 120 Hz.",
               layer("Saws", "body", "oscillator", {"shape": "saw", "unison": 5, "detune_cents": 28, "spread_pct": 70}, envelope=_HELD, filter=low(1100, 0.1), chain=[{"kind": "mono_low", "freq_hz": 120}])),
+        sound("Square sub", "sub", "chip hollow", "A square closed at 150 Hz: hollow, and easier to hear than a sine.",
+              layer("Sub", "sub", "oscillator", {"shape": "pulse", "pulse_width": 50}, envelope=env(5, 600, 0.7, 80), filter=low(150))),
+        sound("Slap bass", "bass", "thumb bright", "A thumb on a stiff string: bright at once, and two stages of decay.",
+              layer("String", "body", "string", {"pick": 0.06, "brightness": 0.85, "damping": 0.22, "decay_s": 3.5, "stiffness": 0.7, "aftersound": 0.4, "body": 0.15, "body_hz": 90, "velocity": 0.7}, envelope=env(0, 100, 1.0, 60)),
+              layer("Snap", "attack", "noise", {"low_hz": 2500, "high_hz": 9000, "width_pct": 0}, envelope=env(0, 8, 0.0, 6), level_db=-22)),
+        sound("Upright bass", "bass", "wood acoustic", "A gut string on a large body, plucked far from the bridge.",
+              layer("String", "body", "string", {"pick": 0.3, "brightness": 0.28, "damping": 0.45, "decay_s": 1.8, "stiffness": 0.25, "aftersound": 0.5, "body": 0.6, "body_hz": 68, "velocity": 0.6}, envelope=env(3, 100, 1.0, 90))),
+        sound("Pulse-width bass", "bass", "moving analog", "A pulse whose width drifts slowly, closed at 800 Hz.",
+              layer("Body", "body", "oscillator", {"shape": "pulse", "pulse_width": 30}, envelope=env(3, 500, 0.75, 70), filter=low(800, 0.15, opens=0.8), lfos=({"shape": "triangle", "rate": 0.7, "mode": "free"}, {}), routes=[route("lfo1", "sound.pulse_width", 18)])),
+        sound("Hollow FM bass", "bass", "fm wooden", "A modulator at three times the pitch: odd partials only, like wood.",
+              layer("Hollow", "body", "fm", {"algorithm": "pairs", "operators": [op(1, decay=1100, sustain=0.3), op(2, 1.8, decay=260, sustain=0.15, velocity=0.8), OFF, OFF]}, envelope=env(1, 1300, 0.35, 70))),
+        sound("Sync bite", "bass", "hard bright", "Two saws a fifth apart into a curve, short and hard.",
+              layer("Bite", "body", "oscillator", {"shape": "saw", "shape_b": "saw", "mix_b": 50, "b_semitones": 7}, envelope=env(1, 180, 0.35, 40), filter=low(1800, 0.3, opens=1.5, slope_db_oct=24), chain=[{"kind": "saturation", "curve": "hard", "drive_db": 12, "clean_below_hz": 90}])),
     ]  # fmt: skip
 
 
@@ -55,8 +68,15 @@ def strings() -> list[SavedSound]:
               layer("String", "body", "string", {"pick": 0.12, "brightness": 0.7, "damping": 0.4, "decay_s": 3.0, "mute": 0.5, "body": 0.15}, envelope=env(0, 100, 1.0, 50))),
         sound("Driven guitar", "guitar", "distorted", "The string through a tube curve and a cabinet of twelve inches.",
               layer("String", "body", "string", {"pick": 0.13, "brightness": 0.8, "damping": 0.3, "decay_s": 5.0, "body": 0.0}, envelope=env(0, 100, 1.0, 90), chain=[{"kind": "saturation", "curve": "tube", "drive_db": 26, "bias": 0.1, "clean_below_hz": 100}, {"kind": "cabinet", "size": 12, "brightness": 0.45}])),
-        sound("Fuzz guitar", "guitar", "distorted hard", "As far as it goes, then a darker cabinet.",
-              layer("String", "body", "string", {"pick": 0.2, "brightness": 0.8, "damping": 0.3, "decay_s": 6.0, "body": 0.0}, envelope=env(0, 100, 1.0, 90), chain=[{"kind": "saturation", "curve": "fuzz", "drive_db": 30}, {"kind": "cabinet", "size": 15, "brightness": 0.3}])),
+        sound("Fuzz guitar", "guitar", "distorted hard", "As far as it goes, for a second, then a darker cabinet.",
+              layer("String", "body", "string", {"pick": 0.2, "brightness": 0.8, "damping": 0.5, "decay_s": 2.6, "body": 0.0}, envelope=env(0, 100, 1.0, 90), chain=[{"kind": "saturation", "curve": "fuzz", "drive_db": 36}, {"kind": "cabinet", "size": 15, "brightness": 0.05}])),
+        sound("Twelve strings", "guitar", "double shimmer", "Each string beside its octave, a little out of tune.",
+              layer("String", "body", "string", {"pick": 0.15, "brightness": 0.75, "damping": 0.25, "decay_s": 4.0, "body": 0.3, "aftersound": 0.4}, envelope=env(0, 100, 1.0, 120), pan_pct=-20),
+              layer("Octave", "air", "string", {"pick": 0.13, "brightness": 0.85, "damping": 0.2, "decay_s": 3.0, "body": 0.2}, envelope=env(0, 100, 1.0, 120), transpose_semitones=12, tune_cents=5, level_db=-7, pan_pct=25)),
+        sound("Slack steel", "guitar", "long resonator", "Steel over a cone: stiff, nasal, with a long aftersound.",
+              layer("String", "body", "string", {"pick": 0.09, "brightness": 0.65, "damping": 0.18, "decay_s": 3.0, "stiffness": 0.5, "aftersound": 1.0, "body": 0.5, "body_hz": 310}, envelope=env(0, 100, 1.0, 160))),
+        sound("Baritone guitar", "guitar", "low dark", "Heavy strings, plucked with the flesh, an open, dark body.",
+              layer("String", "body", "string", {"pick": 0.24, "brightness": 0.5, "damping": 0.38, "decay_s": 3.2, "stiffness": 0.6, "aftersound": 0.5, "body": 0.35, "body_hz": 85}, envelope=env(1, 100, 1.0, 120))),
     ]  # fmt: skip
 
 
@@ -75,10 +95,21 @@ def keys() -> list[SavedSound]:
         sound("Off-beat stab", "keys", "stab short", "A pulse with a quick filter, for chords between the beats.",
               layer("Stab", "body", "oscillator", {"shape": "pulse", "pulse_width": 35, "shape_b": "saw", "mix_b": 45, "b_cents": 9}, envelope=env(1, 220, 0.0, 70), filter=low(600, 0.25, opens=3.0, envelope=env(0, 120, 0.0, 60)))),
         sound("Glass bells", "keys", "bells fm", "Ratios 1, 2.76 and 5.4, as of struck bars.",
-              layer("Bars", "body", "fm", {"algorithm": "side by side", "operators": [op(1, decay=2600, sustain=0.0), op(2.76, level=0.5, decay=1300, sustain=0.0), op(5.4, level=0.3, decay=600, sustain=0.0), op(8.93, level=0.15, decay=250, sustain=0.0)]}, envelope=env(0, 3000, 0.0, 700))),
+              layer("Bars", "body", "fm", {"algorithm": "side by side", "operators": [op(1, decay=2600, sustain=0.0, velocity=0.2), op(2.76, level=0.5, decay=1300, sustain=0.0, velocity=0.5), op(5.4, level=0.3, decay=600, sustain=0.0, velocity=0.8), op(8.93, level=0.15, decay=250, sustain=0.0, velocity=0.95)]}, envelope=env(0, 3000, 0.0, 700))),
         sound("Plucked glass", "keys", "pluck bright", "A glassy table with an envelope of 200 ms and a high click.",
               layer("Glass", "body", "wavetable", {"table": "glassy", "position": 0.35}, envelope=env(1, 420, 0.0, 200), routes=[route("amp", "sound.position", -0.3)]),
               layer("Tick", "attack", "noise", {"low_hz": 6000, "width_pct": 0}, envelope=env(0, 10, 0.0, 8), level_db=-22)),
+        sound("Upright piano", "keys", "hammer strings", "Stiff strings in three, of which two ring on: quickly, then slowly.",
+              layer("Strings", "body", "string", {"pick": 0.12, "brightness": 0.62, "damping": 0.3, "decay_s": 3.2, "stiffness": 0.8, "aftersound": 0.9, "body": 0.35, "body_hz": 140, "velocity": 0.8}, envelope=env(1, 100, 1.0, 180)),
+              layer("Hammer", "attack", "noise", {"low_hz": 300, "high_hz": 2200, "width_pct": 0}, envelope=env(0, 22, 0.0, 12), level_db=-24)),
+        sound("Wiry keys", "keys", "funky wiry", "A damped, bright string under a narrow resonance.",
+              layer("Wire", "body", "string", {"pick": 0.05, "brightness": 0.9, "damping": 0.12, "decay_s": 1.6, "body": 0.25, "body_hz": 620, "velocity": 0.8}, envelope=env(0, 100, 1.0, 40), chain=[{"kind": "eq", "bands": [{"shape": "low_cut", "freq_hz": 160}, {"freq_hz": 1800, "gain_db": 5, "q": 1.4}]}])),
+        sound("Toy piano", "keys", "bars small", "Short bars at odd ratios, bright and a little sour.",
+              layer("Bars", "body", "fm", {"algorithm": "side by side", "operators": [op(1, decay=420, sustain=0.0), op(3.01, level=0.5, decay=260, sustain=0.0, velocity=0.7), op(6.27, level=0.25, decay=110, sustain=0.0, velocity=0.9), OFF]}, envelope=env(0, 800, 0.0, 200))),
+        sound("Marimba", "keys", "wood mallet", "Wooden bars tuned to the double octave, struck with yarn.",
+              layer("Bar", "body", "fm", {"algorithm": "side by side", "operators": [op(1, decay=520, sustain=0.0), op(3.98, level=0.3, decay=330, sustain=0.0, attack=3, velocity=0.8), op(9.9, level=0.05, decay=160, sustain=0.0, attack=3, velocity=0.9), OFF]}, envelope=env(2, 900, 0.0, 250))),
+        sound("Reed organ", "keys", "bellows slow", "Reeds that speak slowly and never die.",
+              layer("Reeds", "body", "oscillator", {"shape": "pulse", "pulse_width": 22, "shape_b": "pulse", "mix_b": 40, "b_cents": 6}, envelope=env(60, 200, 0.9, 110), filter=low(2400, 0.12))),
     ]  # fmt: skip
 
 
@@ -105,6 +136,13 @@ def leads() -> list[SavedSound]:
               layer("Pluck", "body", "oscillator", {"shape": "saw", "shape_b": "saw", "mix_b": 50, "b_cents": 8}, envelope=env(1, 350, 0.0, 180), filter=low(500, 0.2, opens=2.0, envelope=env(0, 150, 0.0, 100), key_follow=0.5), routes=[route("velocity", "filter.cutoff_hz", 2.0)])),
         sound("Brass stab", "lead", "stab brass", "Short and hard, with the filter opening late.",
               layer("Stab", "body", "oscillator", {"shape": "saw", "unison": 3, "detune_cents": 16, "spread_pct": 40}, envelope=env(8, 260, 0.3, 90), filter=low(700, 0.15, opens=2.8, envelope=env(40, 180, 0.2, 80)))),
+        sound("Glide saw", "lead", "mono sliding", "One saw that slides from note to note, half open.",
+              layer("Saw", "body", "oscillator", {"shape": "saw"}, envelope=env(6, 500, 0.85, 110), filter=low(1700, 0.35, opens=1.2, key_follow=0.5)),
+              voices={"mode": "legato", "glide_ms": 90}),
+        sound("Chip lead", "lead", "square small", "A bare square with a quick vibrato, from few bits.",
+              layer("Chip", "body", "oscillator", {"shape": "pulse", "pulse_width": 25}, envelope=env(0, 140, 0.55, 30), filter=low(7000), lfos=({"rate": 6.5, "delay_ms": 200, "rise_ms": 100}, {}), routes=[route("lfo1", "pitch", 0.2)], chain=[{"kind": "bit_reducer", "bits": 8}])),
+        sound("Bowed lead", "lead", "slow strings", "Saws that are bowed in: slow to speak, with vibrato.",
+              layer("Bow", "body", "oscillator", {"shape": "saw", "unison": 3, "detune_cents": 12, "spread_pct": 40}, envelope=env(140, 400, 0.85, 240), filter=low(2000, 0.1, opens=0.9, envelope=env(160, 600, 0.6, 200), key_follow=0.5), lfos=vibrato, routes=[route("lfo1", "pitch", 0.2)])),
     ]  # fmt: skip
 
 
@@ -124,8 +162,14 @@ def pads() -> list[SavedSound]:
               layer("Floor", "body", "oscillator", {"shape": "triangle"}, envelope=slow, level_db=-5, routes=[route("shared1", "level_db", 2)]),
               lfos=({"shape": "sine", "mode": "free", "rate": "1/1"}, {"mode": "free"})),
         sound("Breathing pad", "pad", "noise soft", "Pink noise through a moving band over a sine.",
-              layer("Tone", "body", "oscillator", {"shape": "sine", "shape_b": "triangle", "mix_b": 50, "b_semitones": 12}, envelope=slow),
+              layer("Tone", "body", "oscillator", {"shape": "sine", "shape_b": "triangle", "mix_b": 50, "b_semitones": 12}, envelope=slow, filter=low(900, 0.05)),
               layer("Breath", "texture", "noise", {"colour": "pink"}, envelope=slow, filter={"mode": "bandpass", "cutoff_hz": 2500, "resonance": 0.6}, level_db=-20, lfos=({"rate": 0.2, "mode": "free"}, {}), routes=[route("lfo1", "filter.cutoff_hz", 1.0)])),
+        sound("String section", "pad", "strings wide", "Many saws, bowed softly, a little darker than a lead.",
+              layer("Section", "width", "oscillator", {"shape": "saw", "unison": 7, "detune_cents": 16, "spread_pct": 85}, envelope=env(180, 600, 0.9, 500), filter=low(2600, 0.05))),
+        sound("Night pad", "pad", "deep slow", "Sines an octave apart, swelling for more than a second.",
+              layer("Deep", "body", "oscillator", {"shape": "sine", "shape_b": "triangle", "mix_b": 35, "b_semitones": -12, "unison": 2, "detune_cents": 8, "spread_pct": 70}, envelope=env(1200, 800, 0.9, 1200), filter=low(700, 0.05))),
+        sound("Bright swell", "pad", "opening saws", "Saws that open from dark to bright while they are held.",
+              layer("Swell", "width", "oscillator", {"shape": "saw", "unison": 5, "detune_cents": 18, "spread_pct": 90}, envelope=env(500, 600, 0.95, 600), filter=low(500, 0.2, opens=3.5, envelope=env(1400, 1500, 0.8, 600)))),
     ]  # fmt: skip
 
 
@@ -147,4 +191,12 @@ def voices_and_effects() -> list[SavedSound]:
         sound("Impact", "effect", "hit boom", "A long kick, a crash of noise and a room of their own.",
               layer("Boom", "sub", "drum", {"model": "kick", "tune_hz": 41.2, "drop_semitones": 18, "drop_ms": 40, "decay_ms": 1500, "click_db": -20}),
               layer("Crash", "texture", "noise", {"low_hz": 400, "high_hz": 9000}, envelope=env(1, 1400, 0.0, 400), level_db=-14, chain=[{"kind": "reverb", "space": "hall", "decay_s": 2.4, "mix": 0.4}])),
+        sound("Plain alto", "voice", "solo pure", "One voice from oo to ee, without vibrato and with little breath.",
+              layer("Voice", "body", "formant", {"voice": "woman", "vowel": "oo", "vowel_to": "ee", "effort": 0.45, "breath_db": -44}, envelope=env(90, 300, 0.9, 220))),
+        sound("Whispered crowd", "voice", "whisper breath", "Six that hardly give voice: breath in the shape of vowels.",
+              layer("Crowd", "texture", "formant", {"voice": "woman", "vowel": "ee", "vowel_to": "ah", "singers": 6, "effort": 0.15, "breath_db": -8}, envelope=env(220, 400, 0.8, 350), lfos=({"shape": "drift", "rate": 0.6, "mode": "free"}, {}), routes=[route("lfo1", "sound.blend", 0.5)])),
+        sound("Reversed swell", "effect", "swell back", "Metal that comes from nothing and stops, as if played backwards.",
+              layer("Swell", "texture", "noise", {"low_hz": 2500}, envelope=env(1400, 10, 1.0, 30, attack_curve=0.7), chain=[{"kind": "phaser", "rate": "1/2", "mix": 0.5}])),
+        sound("Laser", "effect", "zap falling", "Four octaves down in a fifth of a second.",
+              layer("Zap", "body", "oscillator", {"shape": "saw"}, envelope=env(0, 260, 0.0, 60), filter=low(6000, 0.4), bend={"attack_ms": 0, "decay_ms": 200, "sustain": 0.0, "decay_curve": -0.4}, bend_semitones=48, transpose_semitones=-12)),
     ]  # fmt: skip

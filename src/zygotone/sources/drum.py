@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import math
 from dataclasses import replace
 
@@ -9,6 +10,7 @@ import numpy as np
 
 from zygotone.dsp.levels import db_to_gain
 from zygotone.dsp.oversampling import bent
+from zygotone.dsp.rings import add_rings
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.dsp.voice_filters import band_between
 from zygotone.session.catalogue import Kind
@@ -30,8 +32,27 @@ _PARTIALS: dict[str, tuple[tuple[float, float], ...]] = {
 MODELS = tuple(_PARTIALS)
 
 
+# A cymbal is a plate, whose modes are about evenly apart in frequency however high (Fletcher and Rossing, "The Physics of Musical
+# Instruments"): over the first ones, which are the loudest, come so many more.
+_MORE_MODES, _MODES_TO = 260, 48.0
+
+
+@functools.cache
+def _modes(model: str) -> tuple[FloatArray, FloatArray]:
+    """Ratios and levels of all that rings."""
+    ratios, gains = np.array(_PARTIALS[model]).T
+    if model == "cymbal":
+        rng = np.random.default_rng(7)
+        apart = (_MODES_TO - ratios[-1]) / _MORE_MODES
+        more = ratios[-1] + apart * (np.arange(1, _MORE_MODES + 1) + rng.uniform(-0.4, 0.4, _MORE_MODES))
+        # Of either sign, as the place of the stroke has it.
+        levels = rng.choice([-0.3, 0.3], _MORE_MODES) * rng.rayleigh(0.8, _MORE_MODES) * (more / ratios[-1]) ** -0.35
+        ratios, gains = np.concatenate([ratios, more]), np.concatenate([gains, levels])
+    return np.asarray(ratios), np.asarray(gains)
+
+
 def partial_ratios(model: str) -> tuple[float, ...]:
-    """Ratios of a model's partials to the lowest."""
+    """Ratios of a model's loudest partials to the lowest."""
     return tuple(ratio for ratio, _ in _PARTIALS[model])
 
 
@@ -61,6 +82,7 @@ KIND = Kind(
     ),
 )  # fmt: skip
 
+_MANY = 16
 _QUIET_DB = -80.0
 OFF_DB = -60.0  # a part at this level is not there
 
@@ -166,16 +188,24 @@ def _tone(params: Values, note: NoteRequest, t: FloatArray, rng: np.random.Gener
     tuned = note.by_frame(note.grid("tune_hz", params["tune_hz"]) * note.hz[: note.cells + 1] / C4_HZ)
     hz = tuned * 2.0 ** tone_octaves(params, t)
     turns = np.concatenate([[0.0], np.cumsum(hz / note.rate_hz)[:-1]])  # the phase is the running sum
-    partials = _PARTIALS[params["model"]]
-    scale = 1.0 / math.sqrt(sum(gain * gain for _, gain in partials))  # metal is many tones: together as loud as one
+    ratios, gains = _modes(params["model"])
+    gains = gains * (1.0 / math.sqrt(float(gains @ gains)))  # metal is many tones: together as loud as one
+    heard = ratios * float(np.min(tuned, initial=np.inf)) < 0.45 * note.rate_hz
+    gains = gains[heard] * 10.0 ** (
+        0.075 * float(params["vary"]) * rng.uniform(-1.0, 1.0, int(np.count_nonzero(heard)))
+    )
+    ratios = ratios[heard]
     tone = np.zeros(len(t))
-    for ratio, gain in partials:
-        if ratio * float(np.min(tuned, initial=np.inf)) < 0.45 * note.rate_hz:
-            # A partial that begins above the top of the band is faded in as it falls into it.
-            fade = np.clip((0.45 * note.rate_hz - ratio * hz) / 1000.0, 0.0, 1.0)
-            gain *= 10.0 ** (0.075 * float(params["vary"]) * rng.uniform(-1.0, 1.0))
-            wave = scale * gain * np.sin(2.0 * np.pi * ratio * turns) * tone_envelope(params, t, ratio)
-            tone += wave * (fade if ratio * float(np.max(hz)) > 0.43 * note.rate_hz else 1.0)
+    if len(ratios) > _MANY and np.ptp(hz) < 1e-9 * float(hz[0]):
+        # Metal does not fall in pitch: many standing tones are had by turning each on from frame to frame.
+        losses = 20.0 / (params["decay_ms"] * 1e-3 / np.sqrt(ratios)) / note.rate_hz
+        add_rings(tone, ratios * (float(hz[0]) / note.rate_hz), gains, 10.0 ** (-losses / 20.0))
+        return tone
+    for ratio, gain in zip(ratios.tolist(), gains.tolist(), strict=True):
+        # A partial that begins above the top of the band is faded in as it falls into it.
+        fade = np.clip((0.45 * note.rate_hz - ratio * hz) / 1000.0, 0.0, 1.0)
+        wave = gain * np.sin(2.0 * np.pi * ratio * turns) * tone_envelope(params, t, ratio)
+        tone += wave * (fade if ratio * float(np.max(hz)) > 0.43 * note.rate_hz else 1.0)
     return tone
 
 

@@ -25,6 +25,8 @@ KIND = Kind(
         at_start(share("brightness", "Brightness", 0.7, "Of the pick: soft thumb (0) to hard nail (1).")),
         at_start(share("damping", "Damping", 0.35, "How much faster high partials die away.")),
         at_start(number("decay_s", "Decay", "s", 0.05, 30.0, 4.0, "Time of the fundamental to −60 dB, at C4; lower notes ring longer.", scale="log")),
+        at_start(share("stiffness", "Stiffness", 0.0, "How far its partials are drawn apart upwards, as of thick or short strings.")),
+        at_start(share("aftersound", "Aftersound", 0.0, "How much of the string's second plane is heard: it decays in two stages then, quickly and slowly.")),
         at_start(share("mute", "Mute", 0.0, "A palm on the bridge: 1 leaves a thud.")),
         share("body", "Body", 0.3, "How much of the body is heard."),
         at_start(number("body_hz", "Body size", "Hz", 60.0, 800.0, 110.0, "Its lowest resonance.", scale="log")),
@@ -69,7 +71,8 @@ def render(params: Values, note: NoteRequest) -> Stereo:
         needed = int(np.sum(speed)) + 16
     y = plucked_string(
         hz, needed, sample_rate_hz=note.rate_hz, **string_losses(params, hz), pick=params["pick"],
-        brightness=pick_brightness(params, note.velocity), seed=1009 + 100 * note.seed + (note.number if params["varies"] else 0),
+        brightness=pick_brightness(params, note.velocity), stiffness=params["stiffness"], aftersound=params["aftersound"],
+        seed=1009 + 100 * note.seed + (note.number if params["varies"] else 0),
     )  # fmt: skip
     if not still:
         places = np.concatenate([[0.0], np.cumsum(speed)[:-1]])

@@ -293,7 +293,7 @@ def build_demo() -> Project:
         ),
         mix=Bus(
             id="mix", name="Mix", level_db=-3.0,
-            chain=(_device("compressor", "glue", label="Glue", threshold_db=-14, ratio=1.5, knee_db=10, attack_ms=30, release_ms=200, detector="rms"), _device("limiter", "limiter", label="Ceiling", ceiling_dbtp=-1.0)),
+            chain=(_device("compressor", "gentle", label="Gentle", threshold_db=-14, ratio=1.5, knee_db=10, attack_ms=30, release_ms=200, detector="rms"), _device("limiter", "limiter", label="Ceiling", ceiling_dbtp=-1.0)),
         ),
     )  # fmt: skip
     return Project(session=session, store=AudioStore())

@@ -236,25 +236,3 @@ def filtered(sos: FloatArray, x: FloatArray) -> FloatArray:
     y = np.empty_like(x)
     sos_mono(np.atleast_2d(sos), x[0], np.zeros((len(np.atleast_2d(sos)), 2)), y[0])
     return y
-
-
-@kernel
-def svf_lowpass(
-    x: FloatArray, cutoff_hz: FloatArray, resonance: float, sample_rate_hz: float, state: FloatArray, y: FloatArray
-) -> None:
-    """Zero-delay state-variable low-pass, a new cutoff each frame (V. Zavalishin's trapezoidal form).
-
-    x, cutoff_hz and y (n,); resonance 0 to 1 (1 is just below self-oscillation); state (2,).
-    """
-    ic1, ic2 = state[0], state[1]
-    k = 2.0 - 1.98 * resonance
-    for i in range(x.shape[0]):
-        g = math.tan(math.pi * min(cutoff_hz[i] / sample_rate_hz, 0.49))
-        a1 = 1.0 / (1.0 + g * (g + k))
-        v3 = x[i] - ic2
-        v1 = a1 * ic1 + g * a1 * v3
-        v2 = ic2 + g * v1
-        ic1 = 2.0 * v1 - ic1
-        ic2 = 2.0 * v2 - ic2
-        y[i] = v2
-    state[0], state[1] = ic1, ic2

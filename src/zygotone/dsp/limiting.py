@@ -91,14 +91,17 @@ def _peak_of_frame(a: float, b: float, c: float, d: float, y: float, z: float, e
 
 
 @summing_kernel
-def _product(taps: Single, p: int, x: Single, first: int) -> float:
-    """Σ taps[p, k]·x[first + m − 1 − k] over the m taps, as ``fir_add`` has it."""
-    m = taps.shape[1]
-    last = np.uint64(first + m - 1)
-    total = np.float32(0.0)
-    for k in range(m):
-        total += taps[p, k] * x[last - np.uint64(k)]
-    return float(total)
+def _quarters(taps: Single, x: Single, first: int) -> tuple[float, float, float]:
+    """Magnitudes ¼, ½ and ¾ of a frame on: Σ taps[p, k]·x[first + m − 1 − k] over the m taps, as ``fir_add`` has it. The taps of
+    one are those of another backwards, so that x is read forwards."""
+    at = np.uint64(first)
+    one, two, three = np.float32(0.0), np.float32(0.0), np.float32(0.0)
+    for k in range(taps.shape[1]):
+        v = x[at + np.uint64(k)]
+        one += taps[2, k] * v
+        two += taps[1, k] * v
+        three += taps[0, k] * v
+    return abs(float(one)), abs(float(two)), abs(float(three))
 
 
 @kernel
@@ -118,6 +121,7 @@ def _read_peaks(
     own = np.empty(_TILE)  # the largest that the first two read in each frame
     # What the first two readers found in the middle between frames, from a few frames before the tile to a few after it.
     halfway = np.zeros((2, _TILE + 2 * _AROUND), dtype=np.float32)
+    last = np.full((2, 3), -2.0)  # of either long reader: the frame it read last, and the last two points of that
     for at in range(0, n, _TILE):
         width = min(_TILE, n - at)
         wider = width + 2 * _AROUND
@@ -158,20 +162,22 @@ def _read_peaks(
                     apart = max(apart, abs(halfway[0, j] - halfway[1, j]))
             doubted = apart > _DISAGREE * ceiling and own[i] + _DOUBTED_TIMES * apart > ceiling
             if near:
-                peak[at + i] = max(peak[at + i], _one_frame(joined, at + i, readers[2], ceiling, doubted))
+                peak[at + i] = max(peak[at + i], _one_frame(joined, at + i, readers[2], ceiling, doubted, last[0]))
             if doubted:
-                peak[at + i] = max(peak[at + i], _one_frame(joined, at + i, readers[3], ceiling, True))
+                peak[at + i] = max(peak[at + i], _one_frame(joined, at + i, readers[3], ceiling, True, last[1]))
 
 
 @kernel
-def _one_frame(joined: Single, frame: int, taps: Single, ceiling: float, doubted: bool) -> float:
-    """What a long reader finds around one frame."""
-    half = taps.shape[1] // 2
+def _one_frame(joined: Single, frame: int, taps: Single, ceiling: float, doubted: bool, last: FloatArray) -> float:
+    """What a long reader finds around one frame. last (3,) is kept for the next."""
     middle = 1 + _MOST + frame
-    first = middle - half + 1
-    a, b = abs(joined[middle]), abs(_product(taps, 0, joined, first))
-    c, d = abs(_product(taps, 1, joined, first)), abs(_product(taps, 2, joined, first))
-    y, z = abs(_product(taps, 1, joined, first - 1)), abs(_product(taps, 2, joined, first - 1))
+    first = middle - taps.shape[1] // 2 + 1
+    y, z = last[1], last[2]
+    if last[0] != frame - 1:
+        _before, y, z = _quarters(taps, joined, first - 1)
+    a = abs(joined[middle])
+    b, c, d = _quarters(taps, joined, first)
+    last[0], last[1], last[2] = frame, c, d
     top = _peak_of_frame(a, b, c, d, y, z, ceiling)
     return _DOUBT * top if doubted else top
 

@@ -128,7 +128,7 @@ def _new_devices(window: Window, shot: Callable[[str], None]) -> None:
     shot("chains-reverb")
     before = desk.bench.changes
     desk.select_track("mix")
-    desk.select_device("glue")
+    desk.select_device("gentle")
     chains.add_device("multiband")
     bands = [
         {"threshold_db": -26.0, "ratio": 2.5},

@@ -16,16 +16,17 @@ _lock = threading.RLock()
 
 def _numba() -> Callable[..., Any]:
     """Numba's ``njit``. As it loads it looks whether SciPy has linear algebra for its kernels, which takes longer than all the rest
-    of it and which no kernel here uses: so it is told that there is none."""
-    blas = "scipy.linalg.cython_blas"
-    hidden = blas not in sys.modules
+    of it and which no kernel here uses: so it is told that there is none. Not where other threads run, one of which may be
+    loading SciPy for itself just then."""
+    blas, modules = "scipy.linalg.cython_blas", cast(dict[str, Any], sys.modules)
+    hidden = blas not in modules and threading.active_count() == 1
     if hidden:
-        sys.modules[blas] = None  # type: ignore[assignment]
+        modules[blas] = None
     try:
         import numba.np.arraymath
     finally:
         if hidden:
-            del sys.modules[blas]
+            del modules[blas]
     return cast(Callable[..., Any], numba.njit)
 
 

@@ -17,6 +17,16 @@ _NOTHING = 1e-9
 
 
 @kernel
+def _twice(
+    v: float, b0: float, b1: float, b2: float, a1: float, a2: float, s0: float, s1: float, t0: float, t1: float
+) -> tuple[float, float, float, float, float]:
+    """A value through a section and once more through the same, and what both remember after it."""
+    u = b0 * v + s0
+    w = b0 * u + t0
+    return w, b1 * v - a1 * u + s1, b2 * v - a2 * u, b1 * u - a1 * w + t1, b2 * u - a2 * w
+
+
+@kernel
 def _band(
     talk: FloatArray, song: Stereo, noise: FloatArray, hear: FloatArray, sing: FloatArray, attack: float, release: float, quick: float,
     heard: FloatArray, sung: FloatArray, hissed: FloatArray, levels: FloatArray, voice: FloatArray, carrier: FloatArray,
@@ -35,36 +45,16 @@ def _band(
     n00, n01, n10, n11 = hissed[0, 0], hissed[0, 1], hissed[1, 0], hissed[1, 1]
     spoken, played = levels[0], levels[1]
     for i in range(talk.shape[0]):
-        v = talk[i]
-        u = b0 * v + h00
-        h00, h01 = b1 * v - a1 * u + h01, b2 * v - a2 * u
-        w = b0 * u + h10
-        h10, h11 = b1 * u - a1 * w + h11, b2 * u - a2 * w
+        w, h00, h01, h10, h11 = _twice(talk[i], b0, b1, b2, a1, a2, h00, h01, h10, h11)
         size = abs(w)
         spoken = size + (attack if size > spoken else release) * (spoken - size)
         voice[i] = spoken
-        v = song[0, i]
-        u = d0 * v + l00
-        l00, l01 = d1 * v - c1 * u + l01, d2 * v - c2 * u
-        w = d0 * u + l10
-        l10, l11 = d1 * u - c1 * w + l11, d2 * u - c2 * w
-        left[i] = w
-        size = abs(w)
-        v = song[1, i]
-        u = d0 * v + r00
-        r00, r01 = d1 * v - c1 * u + r01, d2 * v - c2 * u
-        w = d0 * u + r10
-        r10, r11 = d1 * u - c1 * w + r11, d2 * u - c2 * w
-        right[i] = w
-        size = 0.5 * (size + abs(w))
+        left[i], l00, l01, l10, l11 = _twice(song[0, i], d0, d1, d2, c1, c2, l00, l01, l10, l11)
+        right[i], r00, r01, r10, r11 = _twice(song[1, i], d0, d1, d2, c1, c2, r00, r01, r10, r11)
+        size = 0.5 * (abs(left[i]) + abs(right[i]))
         played = size + (quick if size > played else release) * (played - size)
         carrier[i] = played
-        v = noise[i]
-        u = d0 * v + n00
-        n00, n01 = d1 * v - c1 * u + n01, d2 * v - c2 * u
-        w = d0 * u + n10
-        n10, n11 = d1 * u - c1 * w + n11, d2 * u - c2 * w
-        hiss[i] = w
+        hiss[i], n00, n01, n10, n11 = _twice(noise[i], d0, d1, d2, c1, c2, n00, n01, n10, n11)
     heard[0, 0], heard[0, 1], heard[1, 0], heard[1, 1] = h00, h01, h10, h11
     sung[0, 0, 0], sung[0, 0, 1], sung[0, 1, 0], sung[0, 1, 1] = l00, l01, l10, l11
     sung[1, 0, 0], sung[1, 0, 1], sung[1, 1, 0], sung[1, 1, 1] = r00, r01, r10, r11

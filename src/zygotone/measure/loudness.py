@@ -33,6 +33,16 @@ def _held(state: float) -> float:
 
 
 @kernel
+def _weighted(
+    v: float, b0: float, b1: float, b2: float, a1: float, a2: float, c1: float, c2: float, s1: float, s2: float, t1: float, t2: float
+) -> tuple[float, float, float, float, float]:  # fmt: skip
+    """A value through the shelf and the high-pass (whose zeros are at 0 Hz), and what both remember after it."""
+    p = b0 * v + s1
+    y = p + t1
+    return y, b1 * v - a1 * p + s2, b2 * v - a2 * p, -2.0 * p - c1 * y + t2, p - c2 * y
+
+
+@kernel
 def _step_energies(
     left: FloatArray, right: FloatArray, sos: FloatArray, bounds: IntArray, energies: FloatArray
 ) -> None:
@@ -45,20 +55,8 @@ def _step_energies(
     for m in range(energies.shape[1]):
         first, second, both = 0.0, 0.0, 0.0
         for i in range(bounds[m], bounds[m + 1]):
-            v = left[i]
-            p = b0 * v + s1
-            s1 = b1 * v - a1 * p + s2
-            s2 = b2 * v - a2 * p
-            y = p + t1
-            t1 = -2.0 * p - c1 * y + t2
-            t2 = p - c2 * y
-            v = right[i]
-            p = b0 * v + r1
-            r1 = b1 * v - a1 * p + r2
-            r2 = b2 * v - a2 * p
-            z = p + u1
-            u1 = -2.0 * p - c1 * z + u2
-            u2 = p - c2 * z
+            y, s1, s2, t1, t2 = _weighted(left[i], b0, b1, b2, a1, a2, c1, c2, s1, s2, t1, t2)
+            z, r1, r2, u1, u2 = _weighted(right[i], b0, b1, b2, a1, a2, c1, c2, r1, r2, u1, u2)
             first += y * y
             second += z * z
             both += y * z

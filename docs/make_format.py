@@ -7,6 +7,8 @@ from pathlib import Path
 
 from device_pictures import CAPTIONS, REVERB_PICTURES, draw, draw_reverb
 
+from zygotone.advise.findings import RULES
+from zygotone.measure.quantities import all_quantities, find_quantity
 from zygotone.session.catalogue import DEVICES, SOURCES
 from zygotone.session.models import Session
 
@@ -62,6 +64,27 @@ def catalogue(kinds) -> list[str]:
     return lines
 
 
+def rules() -> list[str]:
+    """What is looked for, and the quantities that are measured."""
+    lines = [
+        "# Rules and quantities", "",
+        "Written by `python docs/make_format.py` from the declarations in `src/zygotone/advise/rules` and",
+        "`src/zygotone/measure/quantities.py`. A rule is asked about each subject of its kind in each section; a finding gives",
+        "its evidence by these quantities. Shares are 0 to 1 in JSON and shown in %.", "",
+        "| rule | over | stage | a problem from | where that comes from | reads |", "|---|---|---|---|---|---|",
+    ]  # fmt: skip
+    for rule in RULES:
+        first = find_quantity(rule.reads[0])
+        reads = ", ".join(f"`{name}`" for name in rule.reads)
+        lines.append(
+            f"| {rule.title} (`{rule.name}`) | {rule.over} | {rule.stage} | {first.label} {first.text(rule.threshold)} | {rule.source} | {reads} |"
+        )
+    lines += ["", "| quantity | unit | better | |", "|---|---|---|---|"]
+    for q in all_quantities():
+        lines.append(f"| {q.label} (`{q.name}`) | {q.unit} | {q.better} | {q.help} |")
+    return [*lines, ""]
+
+
 def main() -> None:
     head = [
         "# Devices and sound sources", "",
@@ -76,11 +99,12 @@ def main() -> None:
     draw_reverb(DOCS / "devices")
     lines = [*head, *catalogue(DEVICES), "# Sources", "", *catalogue(SOURCES)]
     (DOCS / "devices.md").write_text("\n".join(lines))
+    (DOCS / "rules.md").write_text("\n".join(rules()))
     path = DOCS / "format.md"
     prose = path.read_text().split("## JSON Schema")[0].rstrip()
     schema = json.dumps(Session.model_json_schema(), indent=1, ensure_ascii=False)
     path.write_text(
-        f"{prose}\n\n## JSON Schema\n\nOf the `session` object in `session.json`, written by `python docs/make_format.py`.\n\n```json\n{schema}\n```\n"
+        f"{prose}\n\n## JSON Schema\n\nOf a session with all its parts in their places, written by `python docs/make_format.py`.\n\n```json\n{schema}\n```\n"
     )
 
 

@@ -236,7 +236,7 @@ def demo_speed() -> tuple[float, float]:
         "p = build_demo(); s = p.session; g = compile_session(s)\n"
         "def go():\n"
         "    r = Renderer(p.store); t = time.perf_counter()\n"
-        "    stream_nodes(r, g, {'mix': g.mix}, r.span_of(s, None), sink=lambda n, x: None)\n"
+        "    stream_nodes(r, g, {'mix': g.mix}, s.section_span(None), sink=lambda n, x: None)\n"
         "    return s.song.length_s / (time.perf_counter() - t)\n"
         "go(); print(sorted(go() for _ in range(3))[1], resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)\n"
     )
@@ -310,37 +310,37 @@ def edit_to_number() -> tuple[float, float, float, int, float]:
     window.show()
     desk = window.desk
     desk.start()
-    desk.select_track("bass")
-    desk.select_device("compressor")
+    desk.selection.track("bass")
+    desk.selection.device("compressor")
     window.show_stage("chains")
     settle(window)
     numbers, heard = [], []
-    taken = desk.player.set_versions
+    taken = desk.listening.player.set_versions
 
     def taking(*versions: object, **options: object) -> bool:
         done = taken(*versions, **options)
         heard.append(1000.0 * (time.perf_counter() - start))
         return done
 
-    desk.player.set_versions = taking
+    desk.listening.player.set_versions = taking
     for i in range(9):
-        before = window.chains._measured
+        before = window.stages["chains"]._measured
         start = time.perf_counter()
-        window.chains.change("compressor", "Threshold", threshold_db=-20.0 - i)
-        while window.chains._measured is before:
+        window.stages["chains"].change("compressor", "Threshold", threshold_db=-20.0 - i)
+        while window.stages["chains"]._measured is before:
             QApplication.processEvents()
             time.sleep(0.001)
         numbers.append(1000.0 * (time.perf_counter() - start))
         settle(window)
     heard = heard[::2]  # the first of each pair is the edit, the second the new level match
-    desk.toggle_play()
+    desk.listening.toggle_play()
     end = time.monotonic() + 20.0
     while time.monotonic() < end:
         QApplication.processEvents()
         time.sleep(0.005)
-    load, drop_outs = desk.transport.load, desk.transport.drop_outs
-    desk.toggle_play()
-    desk.saved_changes = desk.bench.changes
+    load, drop_outs = desk.listening.transport.load, desk.listening.transport.drop_outs
+    desk.listening.toggle_play()
+    desk.files.saved_changes = desk.bench.changes
     window.close()
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     return statistics.median(numbers), statistics.median(heard), load, drop_outs, memory

@@ -225,6 +225,26 @@ def sources(as_json: AsJson = False) -> None:
     _catalogue("sources", list(SOURCES), as_json)
 
 
+@app.command()
+def rules(as_json: AsJson = False) -> None:
+    """What is looked for in a session, from where on it is a problem, and the quantities that this is read from."""
+    from zygotone.advise.findings import RULES
+    from zygotone.measure.quantities import all_quantities, find_quantity
+
+    if as_json:
+        _print_json(
+            {"rules": [rule.to_json() for rule in RULES], "quantities": [q.to_json() for q in all_quantities()]}
+        )
+        return
+    table = Table(title="Rules", title_justify="left")
+    for column in ("rule", "over", "stage", "from", "source"):
+        table.add_column(column)
+    for rule in RULES:
+        first = find_quantity(rule.reads[0])
+        table.add_row(rule.title, rule.over, rule.stage, f"{first.label} {first.text(rule.threshold)}", rule.source)
+    Console().print(table)
+
+
 def _catalogue(name: str, kinds: list[Any], as_json: bool) -> None:
     if as_json:
         _print_json({name: [kind.to_json() for kind in kinds]})

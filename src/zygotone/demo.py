@@ -5,6 +5,8 @@ It has faults on purpose; docs/demo.md lists them. The same bytes of audio come 
 
 from __future__ import annotations
 
+from typing import Any
+
 from zygotone.music.notes import NoteEvent, strummed
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import (
@@ -59,12 +61,11 @@ def _layer(name: str, job: str, kind: str, params: dict[str, object], **more: ob
     )
 
 
-def _instrument(layers: list[Layer], parts: dict[str, Phrase], **more: object) -> InstrumentSource:
+def _instrument(layers: list[Layer], parts: dict[str, Phrase], **more: object) -> dict[str, Any]:
     phrases = {p.id: p for p in parts.values()}
     played = tuple(Part(section=s, phrase=p.id) for s, p in parts.items())
-    return InstrumentSource.model_validate(
-        {"layers": tuple(layers), "phrases": tuple(phrases.values()), "parts": played, **more}
-    )
+    source = InstrumentSource.model_validate({"layers": tuple(layers), "phrases": tuple(phrases.values()), **more})
+    return {"source": source, "parts": played}
 
 
 def _in(phrase: Phrase, *sections: str) -> dict[str, Phrase]:
@@ -81,7 +82,7 @@ def _drums() -> tuple[Track, Track, Track]:
     sparse = _phrase("kick-sparse", 1, [(0.0, 0.5, 60, 0.9)])
     kick = Track(
         id="kick", name="Kick", role="kick", seat=1, bus="drums", level_db=-10.0,
-        source=_instrument(
+        **_instrument(
             [_layer("Body", "body", "drum", {"model": "kick", "tune_hz": KICK_HZ, "drop_semitones": 28, "drop_ms": 9, "decay_ms": 240, "click_db": -16, "bend_db": 4}, velocity_db=12)],
             _in(sparse, "intro", *LIFTS, "break", "outro") | _in(full, *VERSES, *CHORUSES),
         ),
@@ -92,7 +93,7 @@ def _drums() -> tuple[Track, Track, Track]:
     backbeat = _phrase("snare", 1, [(1.0, 0.5, 60, 0.9), (3.0, 0.5, 60, 0.95)])
     snare = Track(
         id="snare", name="Snare", sends=(Send(to="space", level_db=-14.0),), role="snare", seat=2, bus="drums", level_db=-7.0,
-        source=_instrument(
+        **_instrument(
             [_layer("Head", "body", "drum", {"model": "snare", "tune_hz": 185, "drop_semitones": 5, "drop_ms": 15, "decay_ms": 110, "tone_db": -6, "click_db": -12, "noise_db": 0, "noise_decay_ms": 150, "noise_low_hz": 900, "noise_high_hz": 9000})],
             _in(backbeat, *VERSES, *CHORUSES) | _in(roll, *LIFTS),
         ),
@@ -101,7 +102,7 @@ def _drums() -> tuple[Track, Track, Track]:
     eighths = _phrase("hats", 1, [(b / 2, 0.25, 60, 0.8 if b % 2 == 0 else 0.55) for b in range(8)])
     hats = Track(
         id="hats", name="Hats", role="hats", seat=6, bus="drums", level_db=-8.0, pan_pct=15,
-        source=_instrument(
+        **_instrument(
             [_layer("Metal", "air", "drum", {"model": "hat", "tune_hz": HAT_HZ, "drop_semitones": 0, "decay_ms": 70, "tone_db": -6, "click_db": -30, "noise_db": -8, "noise_decay_ms": 55, "noise_low_hz": 7000, "noise_high_hz": 16000})],
             _in(eighths, "intro", *VERSES, *LIFTS, *CHORUSES),
         ),
@@ -126,7 +127,7 @@ def _low_end() -> tuple[Track, Track]:
     bass_line = _phrase("bass", 4, _bass_notes(), nudge_ms=-BASS_EARLY_MS)
     bass = Track(
         id="bass", name="Bass", role="bass", seat=3, bus="low-end", level_db=-1.0,
-        source=_instrument(
+        **_instrument(
             [
                 _layer(
                     "Body", "body", "oscillator", {"shape": "triangle", "shape_b": "saw", "mix_b": 38, "phase_deg": 0},
@@ -147,7 +148,7 @@ def _low_end() -> tuple[Track, Track]:
     )
     sub = Track(
         id="sub", name="Sub", role="sub", seat=2, bus="low-end", level_db=-16.0,
-        source=_instrument(
+        **_instrument(
             [_layer("Sub", "sub", "oscillator", {"shape": "sine", "shape_b": "sine", "mix_b": 50, "b_cents": 9, "spread_pct": 100}, envelope=Envelope(attack_ms=12, decay_ms=100, sustain=0.9, release_ms=60))],
             _in(sub_line, *CHORUSES, "break"),
         ),
@@ -160,7 +161,7 @@ def _upper() -> tuple[Track, Track]:
     pad_line = _phrase("pad", 4, chords)
     pad = Track(
         id="pad", name="Pad", sends=(Send(to="space", level_db=-10.0),), role="pad", seat=7, level_db=-17.0,
-        source=_instrument(
+        **_instrument(
             [
                 _layer(
                     "Wide saws", "width", "oscillator", {"shape": "saw", "shape_b": "saw", "mix_b": 50, "b_cents": 14, "spread_pct": 80},
@@ -177,7 +178,7 @@ def _upper() -> tuple[Track, Track]:
     lead_line = _phrase("lead", 4, tune)
     lead = Track(
         id="lead", name="Lead", role="lead", seat=1, level_db=-8.0,
-        source=_instrument(
+        **_instrument(
             [
                 _layer(
                     "Reed", "body", "oscillator", {"shape": "pulse", "shape_b": "saw", "mix_b": 35, "b_cents": 6, "pulse_width": 34, "spread_pct": 15},
@@ -207,7 +208,7 @@ def _guitar(name: str, pan_pct: float, level_db: float, *, pick: float, brightne
     )  # fmt: skip
     return Track(
         id=name.lower().replace(" ", "-"), name=name, role="guitar", seat=5, bus="guitars", level_db=level_db, pan_pct=pan_pct,
-        source=_instrument(
+        **_instrument(
             [
                 _layer(
                     "String", "body", "string", {"pick": pick, "brightness": brightness, "damping": 0.35, "decay_s": 3.0, "body": 0.0},
@@ -232,7 +233,7 @@ def _keys_and_voice() -> tuple[Track, Track]:
     ]  # fmt: skip
     keys = Track(
         id="keys", name="Keys", role="keys", seat=6, level_db=-11.0, sends=(Send(to="space", level_db=-14.0),),
-        source=_instrument(
+        **_instrument(
             [
                 _layer("Tine", "body", "fm", {"operators": operators}, envelope=Envelope(attack_ms=1, decay_ms=2400, sustain=0.2, release_ms=160), chain=(_device("tremolo", "sway", label="Sway", rate=0.4, depth=0.15, phase_deg=180),)),
                 # The fault: it is turned over against the fundamental of the tine.
@@ -244,7 +245,7 @@ def _keys_and_voice() -> tuple[Track, Track]:
     tune = [(0.0, 3.5, 66, 0.7), (4.0, 3.5, 69, 0.7), (8.0, 3.5, 66, 0.75), (12.0, 3.0, 64, 0.7)]
     voice = Track(
         id="voice", name="Voice", role="voice", seat=1, level_db=-6.5, sends=(Send(to="space", level_db=-10.0),),
-        source=_instrument(
+        **_instrument(
             [
                 _layer(
                     "Singer", "body", "formant", {"voice": "woman", "vowel": "ah", "vowel_to": "oo", "effort": 0.55, "breath_db": -38.0},

@@ -7,7 +7,7 @@ import soundfile
 from tests.builders import device, pair_project, write_stem
 from tests.signals import RATE, bass_track, clear_db, hit_times, kick_track, noise, sine
 from zygotone.advise.advisor import find_all, find_by_id, measured_change, with_fixes
-from zygotone.advise.findings import Context
+from zygotone.advise.hearing import Hearing
 from zygotone.advise.new_project import bars_for, project_from_stems
 from zygotone.advise.roles import guess_role, role_from_name
 from zygotone.advise.views import chain_steps, device_effect, pair_view
@@ -235,22 +235,22 @@ def test_what_a_device_did(tmp_path):
     project = pair_project(tmp_path)
     session = edits.insert_device(project.session, "bass", device("gain", "g", gain_db=-6.0))
     session = edits.insert_device(session, "bass", device("compressor", "c", key="kick", threshold_db=-30.0))
-    context = Context(session, session.song.sections[0], Renderer(project.store))
-    gain = device_effect(context, "bass", "g")
+    hearing = Hearing(session, session.song.sections[0], Renderer(project.store))
+    gain = device_effect(hearing, "bass", "g")
     assert gain.after.lufs - gain.before.lufs == pytest.approx(-6.0, abs=0.01)
     assert gain.gain_db is None
-    duck = device_effect(context, "bass", "c")
+    duck = device_effect(hearing, "bass", "c")
     assert duck.deepest_db < -3.0
     assert duck.key is not None
     assert 0.0 < duck.reduced_share < 1.0
-    steps = chain_steps(context, "bass")
+    steps = chain_steps(hearing, "bass")
     assert steps["g"].lufs == pytest.approx(-6.0, abs=0.01)
 
 
 def test_the_pair_over_a_bar(tmp_path):
     project = pair_project(tmp_path)
-    context = Context(project.session, project.session.song.sections[0], Renderer(project.store))
-    view = pair_view(context, "kick", "bass")
+    hearing = Hearing(project.session, project.session.song.sections[0], Renderer(project.store))
+    view = pair_view(hearing, "kick", "bass")
     assert len(view.hits) == 4  # a hit every half second, bars of two seconds
     at = int(view.hits[0] * len(view.kick_low))
     assert view.kick_low[at + 12 : at + 24].mean() > 5 * view.kick_low[max(0, at - 40) : max(1, at - 20)].mean()

@@ -5,7 +5,7 @@ import pytest
 
 from tests.signals import RATE, noise, sine
 from zygotone.advise.advisor import find_in, with_fixes
-from zygotone.advise.findings import Context
+from zygotone.advise.hearing import Hearing
 from zygotone.engine.renderer import Renderer
 from zygotone.measure.layers import added_db, band_levels_db, best_alignment, layer_cancel, owners
 from zygotone.session.audio_store import AudioStore
@@ -29,15 +29,18 @@ def layer(name: str, job: str, kind: str, sound: dict | None = None, **more) -> 
 
 def session(*layers: Layer, role: str = "keys", pitch: int = 45, key: str = "F# minor") -> Session:
     notes = tuple(Note(start_beat=b, length_beats=0.9, pitch=pitch, velocity=1.0) for b in range(4))
-    source = InstrumentSource(layers=layers, phrases=(Phrase(id="p", beats=4, notes=notes),), parts=(Part(section="a", phrase="p"),))  # fmt: skip
+    source = InstrumentSource(layers=layers, phrases=(Phrase(id="p", beats=4, notes=notes),))
     song = Song(tempo_bpm=120, key=key, sections=(Section(id="a", name="A", bars=1),))
-    return Session(song=song, tracks=(Track(id="t", name="Keys", role=role, source=source),))
+    return Session(
+        song=song,
+        tracks=(Track(id="t", name="Keys", role=role, source=source, parts=(Part(section="a", phrase="p"),)),),
+    )
 
 
 def findings(made: Session) -> dict:
     renderer = Renderer(AudioStore())
-    context = Context(made, made.song.sections[0], renderer)
-    return {f.rule: with_fixes(made, renderer, f) for f in find_in(context) if f.stage == "sounds"}
+    hearing = Hearing(made, made.song.sections[0], renderer)
+    return {f.rule: with_fixes(made, renderer, f) for f in find_in(hearing) if f.stage == "sounds"}
 
 
 BODY = layer("Body", "body", "oscillator", {"shape": "triangle"})
@@ -65,8 +68,8 @@ PLANTED = {
 def test_a_click_that_hardly_adds_to_the_level_is_heard():
     click = layer("Tick", "attack", "noise", {"low_hz": 1500}, level_db=-12, envelope={"attack_ms": 0.5, "decay_ms": 12, "sustain": 0.0})  # fmt: skip
     made = session(BODY, click)
-    context = Context(made, made.song.sections[0], Renderer(AudioStore()))
-    body, tick = (context.layer(made.tracks[0].id, each) for each in ("body", "tick"))
+    hearing = Hearing(made, made.song.sections[0], Renderer(AudioStore()))
+    body, tick = (hearing.layer(made.tracks[0].id, each) for each in ("body", "tick"))
     assert max(band_levels_db(tick, RATE)) < max(band_levels_db(body, RATE)) - 30.0
     assert "layer_unheard" not in findings(made)
 
@@ -94,7 +97,7 @@ def test_each_job_is_measured(sound, layer_more):
     made = session(BODY, layer("Idle", layer_more["job"], "oscillator", {"shape": "sine", **sound}, level_db=-6, transpose_semitones=7), pitch=69)  # fmt: skip
     finding = findings(made)["job_not_done"]
     assert layer_more["job"] in finding.sentence
-    assert finding.fixes[0].gain["job"] > 0.0  # a larger share where it belongs
+    assert finding.fixes[0].gain["share"] > 0.0  # a larger share where it belongs
 
 
 @pytest.mark.parametrize(("tune_hz", "off"), [(4186.0 / 8, True), (2960.0 / 8, False), (554.37, False)])

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from pathlib import Path
+
 import pytest
 from PySide6.QtCore import QSettings
 
 from tests.builders import pair_project
+from zygotone.app.audio import SimulatedOutput
 from zygotone.app.desk import Desk
+from zygotone.app.files import empty_project
 from zygotone.app.main import make_application
 from zygotone.app.theme import theme
 from zygotone.app.window import Window
-from zygotone.session.project_file import save_project
+from zygotone.session.project_file import Project, save_project
+
+EMPTY = empty_project().session
 
 
 @pytest.fixture(scope="session")
@@ -31,7 +38,7 @@ def settled(qtbot):
 
     def wait(window: Window) -> None:
         def idle() -> bool:
-            return not window.desk._edit_timer.isActive() and window.desk.worker.idle and window.desk.play_worker.idle
+            return window.desk.measuring.settled and window.desk.listening.worker.idle
 
         for _ in range(3):  # one job's end may be another's beginning
             qtbot.waitUntil(idle, timeout=60000)
@@ -40,20 +47,59 @@ def settled(qtbot):
     return wait
 
 
+@pytest.fixture(scope="session")
+def pair(tmp_path_factory):
+    """A kick and a bass that clash, worked out once; what is measured of them is remembered for all tests."""
+    return pair_project(tmp_path_factory.mktemp("pair"), level=0.5)
+
+
+@pytest.fixture(scope="session")
+def _shared_window(qapp):
+    """One window for many tests: a new one would cost each of them seconds. One that a test closed is made anew."""
+    held: dict[str, Window] = {}
+
+    def window(settings: QSettings) -> Window:
+        made = held.get("window")
+        if made is None or not made.isVisible():
+            made = held["window"] = Window(Desk(Project(EMPTY), settings=settings))
+            made.resize(1280, 800)
+            made.show()
+        made.desk.settings = made.desk.files.settings = settings
+        return made
+
+    yield window
+    for made in held.values():
+        made.desk.files.saved_changes = made.desk.bench.changes
+        made.close()
+
+
 @pytest.fixture
-def window(qapp, qtbot, tmp_path, settings, settled):
+def opened(_shared_window, qapp, settings, settled):
+    """Opens a project in the window, as if it were the first that it sees."""
     theme().preference = "paper"
     theme().apply()
-    project = pair_project(tmp_path, level=0.5)
+    window = _shared_window(settings)
+
+    def open_project(project: Project, path: Path | None = None, *, stage: str = "fit") -> Window:
+        window.resize(1280, 800)
+        window.show_stage(stage)
+        window.desk.listening.transport.set_output(SimulatedOutput())
+        window.desk.open_project(project, path)
+        settled(window)
+        return window
+
+    yield open_project
+    window.desk.files.saved_changes = window.desk.bench.changes
+    window.desk.listening.stop()
+    for other in qapp.topLevelWidgets():
+        if other is not window and other.isVisible():
+            other.close()
+    qapp.processEvents()
+
+
+@pytest.fixture
+def window(opened, pair, tmp_path):
+    project = replace(pair, log=(), trial=None)
     path = tmp_path / "song.zygotone"
     save_project(path, project)
-    desk = Desk(project, path, settings=settings)
-    made = Window(desk)
-    made.show()
-    desk.start()
-    settled(made)
-    yield made
-    desk.saved_changes = desk.bench.changes
-    made.close()
-    made.deleteLater()
-    qapp.processEvents()
+    return opened(project, path)

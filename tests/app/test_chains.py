@@ -16,10 +16,10 @@ from zygotone.session.edits import chain_of
 
 @pytest.fixture
 def chains(window, settled):
-    window.desk.select_track("bass")
+    window.desk.selection.track("bass")
     window.show_stage("chains")
     settled(window)
-    return window.chains
+    return window.stages["chains"]
 
 
 def click(window, name: str) -> None:
@@ -108,14 +108,14 @@ def test_branches_are_entered_filled_and_left(window, chains, settled):
     click(window, "chains.add.gain")
     settled(window)
     assert [d.kind for d in chain_of(bass(window), "split/1")] == ["saturation", "gain"]
-    assert window.desk.device_id == "split/1/gain"
+    assert window.desk.selection.device_id == "split/1/gain"
     assert set(chains._cards) == {"split/1/saturation", "split/1/gain"}
     chains._move(-1)
     assert [d.kind for d in chain_of(bass(window), "split/1")] == ["gain", "saturation"]
     chains._remove()
     assert chains.where == "split/1"
     click(window, "chains.branch.back")
-    assert window.desk.device_id == "split"
+    assert window.desk.selection.device_id == "split"
     assert set(chains._cards) == {"split"}
     assert [d.kind for d in chain_of(bass(window), "split/1")] == ["saturation"]
 
@@ -148,12 +148,12 @@ def test_a_send_to_a_new_return(window, chains):
 
 def test_a_circle_of_sends_is_refused_in_words(window, chains, settled):
     pick(window, "chains.send.add", "new return…")
-    window.desk.select_track("return")
-    window.chains.add_device("compressor")
+    window.desk.selection.track("return")
+    window.stages["chains"].add_device("compressor")
     told = []
     window.desk.message.connect(told.append)
-    window.desk.select_track("bass")
-    window.chains.add_device("compressor")
+    window.desk.selection.track("bass")
+    window.stages["chains"].add_device("compressor")
     pick(window, "chains.key", "Return, after its chain")
     assert told
     assert "circle" in told[-1]
@@ -247,7 +247,7 @@ def test_an_impulse_file_comes_into_the_project(window, chains, settled, tmp_pat
 def test_buses_are_made_named_and_removed_in_the_brief(window, settled):
     window.show_stage("brief")
     click(window, "brief.add_bus")
-    field = window.findChild(type(window.brief.title), "brief.bus.bus.name")
+    field = window.findChild(type(window.stages["brief"].title), "brief.bus.bus.name")
     field.setText("Drums")
     field.editingFinished.emit()
     assert window.desk.session.buses[0].name == "Drums"

@@ -9,21 +9,18 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QPushButton
 
 from tests.signals import RATE
-from zygotone.app.desk import Desk
 from zygotone.app.midi_ports import SimulatedPlayer, ports
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.stages.sounds.routes import route_sentence
-from zygotone.app.theme import theme
 from zygotone.app.widgets.layer_map import HEAD, ROW
 from zygotone.app.widgets.ruler import Choice, Ruler
-from zygotone.app.window import Window
 from zygotone.engine.graph import compile_session
 from zygotone.music.midi_files import write_midi
 from zygotone.music.notes import NoteEvent
 from zygotone.session.audio_store import AudioStore
-from zygotone.session.bench import Trial
 from zygotone.session.catalogue import SOURCES
 from zygotone.session.edits import add_bus, change_instrument, change_strip, only
+from zygotone.session.history import Trial
 from zygotone.session.models import (
     InstrumentSource,
     Layer,
@@ -44,30 +41,30 @@ def made_layer(name: str, job: str, kind: str, **more) -> Layer:
     return Layer.model_validate({"id": name.lower(), "name": name, "job": job, "sound": sound, **more})
 
 
+@pytest.fixture(scope="module")
+def store() -> AudioStore:
+    return AudioStore()
+
+
 @pytest.fixture
-def window(qapp, qtbot, settings, settled):
-    theme().preference = "paper"
-    theme().apply()
+def window(opened, store, settled):
     notes = tuple(Note(start_beat=b, length_beats=0.9, pitch=45) for b in range(4))
     source = InstrumentSource(
         layers=(made_layer("Body", "body", "oscillator"), made_layer("Floor", "sub", "oscillator", sound={"shape": "sine"}, transpose_semitones=-12)),
-        phrases=(Phrase(id="line", beats=4, notes=notes),), parts=(Part(section="a", phrase="line"),),
+        phrases=(Phrase(id="line", beats=4, notes=notes),),
     )  # fmt: skip
     song = Song(tempo_bpm=120, sections=(Section(id="a", name="A", bars=1), Section(id="b", name="B", bars=1)))
-    session = Session(rate_hz=RATE, song=song, tracks=(Track(id="bass", name="Bass", role="bass", source=source),))
-    desk = Desk(Project(session=session, store=AudioStore()), settings=settings)
-    made = Window(desk)
-    made.resize(1280, 800)
-    made.show()
-    desk.start()
-    made.show_stage("sounds")
-    desk.set_loop(("a",))
+    session = Session(
+        rate_hz=RATE,
+        song=song,
+        tracks=(Track(id="bass", name="Bass", role="bass", source=source, parts=(Part(section="a", phrase="line"),)),),
+    )
+    made = opened(Project(session=session, store=store), stage="sounds")
+    made.stages["sounds"].show_tab("Source")
+    made.stages["sounds"]._chosen.clear()
+    made.desk.selection.set_loop(("a",))
     settled(made)
-    yield made
-    desk.saved_changes = desk.bench.changes
-    made.close()
-    made.deleteLater()
-    qapp.processEvents()
+    return made
 
 
 def layers(window) -> tuple[Layer, ...]:
@@ -99,27 +96,27 @@ def type_into(field: Ruler, text: str) -> None:
 
 
 def test_the_map_shows_who_owns_what_and_chooses(window, qtbot, settled):
-    view = window.sounds._map
+    view = window.stages["sounds"]._map
     assert view is not None
     assert view.layers == ("body", "floor")
     low = view.owned[4]  # 50 Hz: the floor's
     assert low == (1,)
     at = QPoint(40, HEAD + 2 * ROW + 10)
-    qtbot.mouseClick(window.sounds.map, Qt.MouseButton.LeftButton, pos=at)
-    assert window.sounds.layer.id == "floor"
-    window.sounds.map.setFocus()
-    qtbot.keyClick(window.sounds.map, Qt.Key.Key_Up)
-    assert window.sounds.layer.id == "body"
-    qtbot.keyClick(window.sounds.map, Qt.Key.Key_M)
+    qtbot.mouseClick(window.stages["sounds"].map, Qt.MouseButton.LeftButton, pos=at)
+    assert window.stages["sounds"].layer.id == "floor"
+    window.stages["sounds"].map.setFocus()
+    qtbot.keyClick(window.stages["sounds"].map, Qt.Key.Key_Up)
+    assert window.stages["sounds"].layer.id == "body"
+    qtbot.keyClick(window.stages["sounds"].map, Qt.Key.Key_M)
     assert layers(window)[0].mute
     window.desk.bench.undo()
     assert not layers(window)[0].mute
-    assert "owned by" not in window.sounds.map.accessibleDescription()
+    assert "owned by" not in window.stages["sounds"].map.accessibleDescription()
 
 
 def test_layers_are_added_copied_moved_and_taken_out(window, settled):
     for kind in SOURCES:
-        window.sounds.add_layer(kind.kind)
+        window.stages["sounds"].add_layer(kind.kind)
     assert len(layers(window)) == 2 + len(list(SOURCES))
     settled(window)
     click(window, "sounds.duplicate")
@@ -135,7 +132,7 @@ def test_layers_are_added_copied_moved_and_taken_out(window, settled):
 
 @pytest.mark.parametrize("kind", [k.kind for k in SOURCES])
 def test_every_source_has_its_fields_and_its_picture(window, settled, kind):
-    window.sounds.change("Source", sound={"kind": kind}, merge=None)
+    window.stages["sounds"].change("Source", sound={"kind": kind}, merge=None)
     settled(window)
     assert layers(window)[0].sound.kind == kind
     declared = SOURCES.find(kind).params
@@ -143,7 +140,7 @@ def test_every_source_has_its_fields_and_its_picture(window, settled, kind):
         if p.type not in ("list", "file"):
             assert window.findChildren((Ruler, Choice)[not p.has_range], f"sounds.{p.name}"), p.name
     if kind != "sample":  # which is silent until it has a recording
-        assert np.ptp(window.sounds.panel("Source").wave.curves[0].y) > 0.01
+        assert np.ptp(window.stages["sounds"].panel("Source").wave.curves[0].y) > 0.01
     first = next((p for p in declared if p.type == "float"), None)
     if first is not None:
         type_into(ruler(window, first.name), f"{first.high:g}")
@@ -151,9 +148,9 @@ def test_every_source_has_its_fields_and_its_picture(window, settled, kind):
 
 
 def test_operators_are_edited_one_at_a_time(window, settled):
-    window.sounds.change("Source", sound={"kind": "fm"}, merge=None)
+    window.stages["sounds"].change("Source", sound={"kind": "fm"}, merge=None)
     settled(window)
-    graph = window.sounds.panel("Source").operators
+    graph = window.stages["sounds"].panel("Source").operators
     assert graph.isVisible()
     assert graph.accessibleDescription() == "2 bends 1; 4 bends 3; heard: 1, 3"
     spots = graph.places()
@@ -166,9 +163,9 @@ def test_operators_are_edited_one_at_a_time(window, settled):
 
 
 def test_envelopes_are_drawn_and_typed(window, settled):
-    window.sounds.show_tab("Envelopes")
+    window.stages["sounds"].show_tab("Envelopes")
     settled(window)
-    picture = window.sounds.panel("Envelopes").envelope
+    picture = window.stages["sounds"].panel("Envelopes").envelope
     x, y = picture._corners()["decay"]
     picture.plot.pressed.emit(x, y)
     picture.plot.dragged.emit(x + 0.1, 0.4)
@@ -188,17 +185,17 @@ def test_envelopes_are_drawn_and_typed(window, settled):
 
 
 def test_an_lfo_is_drawn_shared_and_routed(window, settled):
-    window.sounds.show_tab("LFOs")
+    window.stages["sounds"].show_tab("LFOs")
     click(window, "sounds.lfo.shared-1")
-    window.sounds.panel("LFOs")._change_lfo("LFO shape", shape="drawn")
-    window.sounds.panel("LFOs").lfo.plot.pressed.emit(0.25, 0.5)
-    window.sounds.panel("LFOs").lfo.plot.dragged.emit(0.25, -1.0)
+    window.stages["sounds"].panel("LFOs")._change_lfo("LFO shape", shape="drawn")
+    window.stages["sounds"].panel("LFOs").lfo.plot.pressed.emit(0.25, 0.5)
+    window.stages["sounds"].panel("LFOs").lfo.plot.dragged.emit(0.25, -1.0)
     shared = window.desk.session.track("bass").source.lfos[0]
     assert [p.at for p in shared.cycle] == [0, 0.25, 0.5, 1]
     assert shared.cycle[1].height == 0.0
     type_into(ruler(window, "lfo.rate"), "1/8d")
     assert window.desk.session.track("bass").source.lfos[0].rate == "1/8d"
-    window.sounds.show_tab("Routes")
+    window.stages["sounds"].show_tab("Routes")
     pick(window, "sounds.route.source", "Shared LFO 1")
     pick(window, "sounds.route.target", "Level")
     window.findChildren(QDoubleSpinBox, "sounds.route.amount")[-1].setValue(-6.0)
@@ -210,7 +207,7 @@ def test_an_lfo_is_drawn_shared_and_routed(window, settled):
 
 
 def test_a_vibrato_is_scaled_by_the_wheel(window, settled):
-    window.sounds.show_tab("Routes")
+    window.stages["sounds"].show_tab("Routes")
     pick(window, "sounds.route.source", "LFO 1")
     pick(window, "sounds.route.scale", "scaled by wheel")
     pick(window, "sounds.route.target", "Pitch")
@@ -238,41 +235,41 @@ def test_routes_read_as_sentences(route, sentence):
 
 
 def test_a_filter_is_put_in_and_a_route_says_what_it_does(window, settled):
-    window.sounds.show_tab("Filter")
-    window.sounds.panel("Filter")._change_filter("Filter", mode="lowpass")
+    window.stages["sounds"].show_tab("Filter")
+    window.stages["sounds"].panel("Filter")._change_filter("Filter", mode="lowpass")
     settled(window)
     type_into(ruler(window, "filter.cutoff_hz"), "A2")
     assert layers(window)[0].filter.cutoff_hz == pytest.approx(110.0)
-    window.sounds.change(
+    window.stages["sounds"].change(
         "Add route", routes=(Route(source="velocity", target="filter.cutoff_hz", amount=2.0),), merge=None
     )
     assert route_sentence(layers(window)[0].routes[0], layers(window)[0]) == "Velocity opens filter cutoff by 2 octaves"
-    window.sounds.panel("Filter")._change_filter("Filter", mode="off")
+    window.stages["sounds"].panel("Filter")._change_filter("Filter", mode="off")
     assert layers(window)[0].filter is None
     assert layers(window)[0].routes == ()  # what it moved is gone
 
 
 def test_a_layer_has_a_chain_and_may_go_past_the_tracks(window, settled):
-    window.sounds.show_tab("Chain")
-    window.sounds.panel("Chain")._add_device("saturation")
+    window.stages["sounds"].show_tab("Chain")
+    window.stages["sounds"].panel("Chain")._add_device("saturation")
     settled(window)
     type_into(ruler(window, "chain.drive_db"), "12")
     assert layers(window)[0].chain[0].params["drive_db"] == 12.0
-    window.sounds.show_tab("Zones")
+    window.stages["sounds"].show_tab("Zones")
     settled(window)
-    window.sounds.change("Output", output="direct")
-    assert "1 direct" in window.sounds.told.text()
-    window.sounds.choose("floor")
+    window.stages["sounds"].change("Output", output="direct")
+    assert "1 direct" in window.stages["sounds"].told.text()
+    window.stages["sounds"].choose("floor")
     type_into(ruler(window, "key_high"), "50")
     assert layers(window)[1].key_high == 50
 
 
 def test_a_device_of_a_layer_listens_to_a_track_is_blended_and_moved(window, settled):
-    window.sounds.show_tab("Chain")
+    window.stages["sounds"].show_tab("Chain")
     settled(window)
     window.desk.edit("Add bus", lambda s: add_bus(s, "Kick"))
     for kind in ("compressor", "saturation"):
-        window.sounds.panel("Chain")._add_device(kind)
+        window.stages["sounds"].panel("Chain")._add_device(kind)
     settled(window)
     click(window, "sounds.chain.compressor")
     pick(window, "sounds.chain.key", "Kick, before its chain")
@@ -292,13 +289,13 @@ def test_a_device_of_a_layer_listens_to_a_track_is_blended_and_moved(window, set
 
 
 def notes(window) -> tuple[Note, ...]:
-    return window.sounds.phrase.notes
+    return window.stages["sounds"].phrase.notes
 
 
 def test_notes_are_made_moved_and_taken_out_by_hand(window, qtbot, settled):
-    window.sounds.show_tab("Notes")
+    window.stages["sounds"].show_tab("Notes")
     settled(window)
-    grid = window.sounds.notes.grid
+    grid = window.stages["sounds"].notes.grid
     box = grid._box(notes(window)[0])
     qtbot.mouseClick(grid, Qt.MouseButton.LeftButton, pos=box.center().toPoint())
     assert grid.selected == 0
@@ -317,34 +314,34 @@ def test_notes_are_made_moved_and_taken_out_by_hand(window, qtbot, settled):
 
 
 def test_phrases_from_chords_and_shaped(window, settled):
-    window.sounds.show_tab("Notes")
+    window.stages["sounds"].show_tab("Notes")
     settled(window)
-    window.sounds.notes.chords.setText("F#m9 | Dmaj7")
-    window.sounds.notes.generate(2)
+    window.stages["sounds"].notes.chords.setText("F#m9 | Dmaj7")
+    window.stages["sounds"].notes.generate(2)
     assert {n.pitch % 12 for n in notes(window)} == {6, 2}
-    assert window.sounds.phrase.beats == 8.0
-    window.sounds.notes.generate(6)
+    assert window.stages["sounds"].phrase.beats == 8.0
+    window.stages["sounds"].notes.generate(6)
     starts = [n.start_beat for n in notes(window)]
     assert starts[1] - starts[0] > starts[-1] - starts[-2]  # it quickens
-    window.sounds.notes.generate(2)
-    window.sounds.notes.reshape(4)
+    window.stages["sounds"].notes.generate(2)
+    window.stages["sounds"].notes.reshape(4)
     assert any(n.nudge_ms for n in notes(window))
     said = []
     window.desk.message.connect(said.append)
-    window.sounds.notes.chords.setText("H#")
-    window.sounds.notes.generate(1)
+    window.stages["sounds"].notes.chords.setText("H#")
+    window.stages["sounds"].notes.generate(1)
     assert "a chord" in said[-1]
 
 
 def test_midi_comes_in_and_what_is_no_midi_is_said(window, tmp_path, settled):
     write_midi(tmp_path / "riff.mid", [("x", [NoteEvent(0.5, 0.5, 40, 0.5)])], tempo_bpm=100.0)
-    window.sounds.notes.bring_in_midi(tmp_path / "riff.mid")
-    assert window.sounds.phrase.id == "riff"
+    window.stages["sounds"].notes.bring_in_midi(tmp_path / "riff.mid")
+    assert window.stages["sounds"].phrase.id == "riff"
     assert notes(window)[0].pitch == 40
     said = []
     window.desk.message.connect(said.append)
     (tmp_path / "no.mid").write_bytes(b"nothing")
-    window.sounds.notes.bring_in_midi(tmp_path / "no.mid")
+    window.stages["sounds"].notes.bring_in_midi(tmp_path / "no.mid")
     assert "no.mid" in said[-1]
 
 
@@ -352,19 +349,21 @@ def test_midi_comes_in_and_what_is_no_midi_is_said(window, tmp_path, settled):
 
 
 def test_the_keyboard_sounds_without_the_song_and_then_is_silent(window, qtbot, settled):
-    window.sounds.piano.setFocus()
-    qtbot.keyPress(window.sounds.piano, Qt.Key.Key_A)
-    qtbot.waitUntil(lambda: not window.desk.player.live.idle, timeout=20000)
-    assert not window.desk.playing
-    qtbot.waitUntil(lambda: float(np.max(window.desk.transport.peak)) > 0.001, timeout=20000)
-    qtbot.keyRelease(window.sounds.piano, Qt.Key.Key_A)
-    qtbot.waitUntil(lambda: window.desk.player.live.idle and not window.desk.transport.playing, timeout=20000)
+    window.stages["sounds"].piano.setFocus()
+    qtbot.keyPress(window.stages["sounds"].piano, Qt.Key.Key_A)
+    qtbot.waitUntil(lambda: not window.desk.listening.player.live.idle, timeout=20000)
+    assert not window.desk.listening.playing
+    qtbot.waitUntil(lambda: float(np.max(window.desk.listening.transport.peak)) > 0.001, timeout=20000)
+    qtbot.keyRelease(window.stages["sounds"].piano, Qt.Key.Key_A)
+    qtbot.waitUntil(
+        lambda: window.desk.listening.player.live.idle and not window.desk.listening.transport.playing, timeout=20000
+    )
 
 
 def test_a_key_sounds_for_as_long_as_it_is_down(window, qtbot, settled, monkeypatch):
     for name, seconds in (("_FIRST_S", 0.4), ("_NEXT_S", 0.8), ("_AHEAD_S", 0.6)):
         monkeypatch.setattr(f"zygotone.app.key_player.{name}", seconds)
-    keys, live = window.desk.keys, window.desk.player.live
+    keys, live = window.desk.keys, window.desk.listening.player.live
     keys.press(40, 0.8)
     # More than thrice as long as what was worked out at first, with its release.
     qtbot.waitUntil(lambda: (live.heard_frames(40) or 0) > 2.5 * RATE, timeout=20000)
@@ -375,9 +374,9 @@ def test_a_key_sounds_for_as_long_as_it_is_down(window, qtbot, settled, monkeypa
 
 
 def test_the_wheel_is_heard_in_a_note_that_is_held(window, qtbot, settled):
-    sounds = window.sounds
+    sounds = window.stages["sounds"]
     sounds.show_tab("Routes")
-    keys, live = window.desk.keys, window.desk.player.live
+    keys, live = window.desk.keys, window.desk.listening.player.live
     source = window.desk.session.track("bass").source
     wheel = (Route(source="wheel", target="pitch", amount=12.0),)
     changed = tuple(each.replace(routes=wheel) for each in source.layers)
@@ -400,8 +399,8 @@ def test_the_wheel_is_heard_in_a_note_that_is_held(window, qtbot, settled):
 
 
 def add_hum(window) -> None:
-    hum = InstrumentSource(layers=(made_layer("Hum", "body", "oscillator", sound={"shape": "sine"}),), phrases=window.desk.session.track("bass").source.phrases, parts=(Part(section="a", phrase="line"),))  # fmt: skip
-    track = Track(id="hum", name="Hum", source=hum, level_db=-6.0)
+    hum = InstrumentSource(layers=(made_layer("Hum", "body", "oscillator", sound={"shape": "sine"}),), phrases=window.desk.session.track("bass").source.phrases)  # fmt: skip
+    track = Track(id="hum", name="Hum", source=hum, level_db=-6.0, parts=(Part(section="a", phrase="line"),))
     window.desk.edit("Add track", lambda s: s.replace(tracks=(*s.tracks, track)))
 
 
@@ -410,17 +409,17 @@ def test_a_track_is_heard_alone_and_nothing_of_the_session_changes(window, settl
     settled(window)
     desk, changes = window.desk, window.desk.bench.changes
     mix = compile_session(desk.session).mix.key
-    assert desk.player._versions[0].key == mix
+    assert desk.listening.player._versions[0].key == mix
     click(window, "sounds.hear.alone")
     settled(window)
-    assert desk.player._versions[0].key == compile_session(only(desk.session, "bass")).mix.key != mix
-    desk.select_track("hum")
+    assert desk.listening.player._versions[0].key == compile_session(only(desk.session, "bass")).mix.key != mix
+    desk.selection.track("hum")
     settled(window)
-    assert desk.player._versions[0].key == compile_session(only(desk.session, "hum")).mix.key
+    assert desk.listening.player._versions[0].key == compile_session(only(desk.session, "hum")).mix.key
     assert desk.bench.changes == changes
     window.show_stage("fit")  # where nothing says that the others are silent
     settled(window)
-    assert desk.player._versions[0].key == mix
+    assert desk.listening.player._versions[0].key == mix
 
 
 def test_a_and_b_of_a_track_alone_are_equally_loud(window, settled):
@@ -428,25 +427,25 @@ def test_a_and_b_of_a_track_alone_are_equally_loud(window, settled):
     softer = change_strip(window.desk.session, "bass", level_db=-9.0)
     window.desk.bench.try_out(Trial(session=softer, title="Softer"))
     settled(window)
-    in_mix = window.desk.match
+    in_mix = window.desk.measuring.match
     click(window, "sounds.hear.alone")
     settled(window)
-    alone = window.desk.match
+    alone = window.desk.measuring.match
     assert alone.a_gain_db == pytest.approx(-9.0, abs=0.05)
     assert in_mix.a_gain_db > -8.0  # the hum is as loud as before
     assert (alone.a.lufs, alone.b.lufs) == (in_mix.a.lufs, in_mix.b.lufs)  # the numbers shown are the mix's
 
 
 def test_what_is_played_is_recorded(window, qtbot, settled):
-    window.sounds.show_tab("Notes")
+    window.stages["sounds"].show_tab("Notes")
     count = len(notes(window))
     click(window, "sounds.record")
-    window.desk.toggle_play()
+    window.desk.listening.toggle_play()
     qtbot.wait(150)
-    window.sounds.piano.press(62)
+    window.stages["sounds"].piano.press(62)
     qtbot.wait(200)
-    window.sounds.piano.release(62)
-    window.desk.toggle_play()
+    window.stages["sounds"].piano.release(62)
+    window.desk.listening.toggle_play()
     assert len(notes(window)) == count + 1
     assert 62 in {n.pitch for n in notes(window)}
     click(window, "sounds.record")
@@ -456,7 +455,7 @@ def test_what_is_played_is_recorded(window, qtbot, settled):
 
 
 def test_the_library_finds_uses_and_keeps_sounds(window, qtbot, settled):
-    dialog = LibraryDialog(window.sounds)
+    dialog = LibraryDialog(window.stages["sounds"])
     qtbot.addWidget(dialog)
     assert {e.role for e in dialog.entries} == {"bass"}
     dialog.words.setText("finger")
@@ -484,31 +483,31 @@ def test_the_library_finds_uses_and_keeps_sounds(window, qtbot, settled):
 
 
 def test_a_clip_track_says_what_to_do_and_makes_an_instrument(window, settled):
-    window.desk.select_track("mix")
-    assert window.sounds.empty.isVisible()
-    window.sounds.new_track()
-    assert window.sounds.source is not None
-    assert not window.sounds.empty.isVisible()
+    window.desk.selection.track("mix")
+    assert window.stages["sounds"].empty.isVisible()
+    window.stages["sounds"].new_track()
+    assert window.stages["sounds"].source is not None
+    assert not window.stages["sounds"].empty.isVisible()
     assert json.loads(window.desk.session.model_dump_json())["tracks"][-1]["name"] == "Sound"
 
 
 def test_a_layer_is_automated_and_the_way_bent(window, settled):
-    window.sounds.panel("Filter")._change_filter("Filter", mode="lowpass")
-    window.sounds.show_tab("Moves")
+    window.stages["sounds"].panel("Filter")._change_filter("Filter", mode="lowpass")
+    window.stages["sounds"].show_tab("Moves")
     settled(window)
     pick(window, "lane.add", "Filter cutoff")
     lane = window.desk.session.lanes[0]
     assert (lane.layer, lane.param, lane.section) == ("body", "filter.cutoff_hz", "a")
-    panel = window.sounds.panel("Moves").lanes
+    panel = window.stages["sounds"].panel("Moves").lanes
     panel._press(2.0, 400.0)
     panel._let_go()
     panel._held = 0
     type_into(window.findChildren(Ruler, "lane.bend")[-1], "0.5")
     lane = window.desk.session.lanes[0]
     assert [p.curve for p in lane.points] == [0.5, 0.0]
-    window.sounds.choose("floor")
-    assert not window.sounds.panel("Moves").lanes._lanes()  # the lane belongs to the other layer
-    window.sounds.choose("body")
+    window.stages["sounds"].choose("floor")
+    assert not window.stages["sounds"].panel("Moves").lanes._lanes()  # the lane belongs to the other layer
+    window.stages["sounds"].choose("body")
     click(window, "lane.remove")
     assert window.desk.session.lanes == ()
 
@@ -524,7 +523,7 @@ def test_the_simulated_player_plays_the_track(window, qtbot, settled):
     window.use_midi(None)
     assert [pitch for pitch, _ in heard[:4]] == [57, 60, 64, 67]
     assert all(0.0 < velocity <= 1.0 for _, velocity in heard)
-    assert not window.sounds.piano._down
+    assert not window.stages["sounds"].piano._down
     count = len(heard)
     qtbot.wait(200)
     assert len(heard) == count
@@ -545,7 +544,7 @@ def test_messages_become_notes_and_a_wheel(window):
         window.midi._take(message)
     assert got == [("on", 60, 1.0), ("off", 60), ("off", 61)]
     assert window.desk.keys.wheel == 1.0
-    window.sounds.piano.release_all()
+    window.stages["sounds"].piano.release_all()
 
 
 class FakeMidiIn:
@@ -595,8 +594,8 @@ def test_a_port_of_the_machine_opens_and_one_that_fails_is_said(window, qtbot, m
 
 
 def test_a_string_and_a_drum_have_pictures_of_their_own(window, settled):
-    panel = window.sounds.panel("Source")
-    window.sounds.add_layer("string")
+    panel = window.stages["sounds"].panel("Source")
+    window.stages["sounds"].add_layer("string")
     settled(window)
     string = panel.string
     assert string.isVisible()
@@ -611,7 +610,7 @@ def test_a_string_and_a_drum_have_pictures_of_their_own(window, settled):
     window.findChildren(Ruler, "sounds.damping")[-1].scale._on_change(0.8)
     settled(window)
     assert string.decays.curves[0].y[8] < before[8]
-    window.sounds.add_layer("drum")
+    window.stages["sounds"].add_layer("drum")
     settled(window)
     drum = panel.drum
     assert drum.isVisible()
@@ -628,9 +627,9 @@ def test_a_string_and_a_drum_have_pictures_of_their_own(window, settled):
 
 
 def test_a_layers_ruler_shows_that_automation_moves_it(window, settled):
-    window.sounds.show_tab("Moves")
-    window.sounds.panel("Moves").lanes.add_lane(None, "level_db")
-    window.sounds.show_tab("Source")
+    window.stages["sounds"].show_tab("Moves")
+    window.stages["sounds"].panel("Moves").lanes.add_lane(None, "level_db")
+    window.stages["sounds"].show_tab("Source")
     settled(window)
     assert window.findChildren(Ruler, "sounds.level_db")[-1].scale.moves is not None
     assert window.findChildren(Ruler, "sounds.pan_pct")[-1].scale.moves is None

@@ -13,9 +13,9 @@ from zygotone.app.stages.log import reading_text
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Plot
 from zygotone.app.widgets.ruler import Choice, Ruler, ruler_ticks
 from zygotone.app.work import Worker
-from zygotone.engine.renderer import Cancelled
-from zygotone.session.bench import Reading
+from zygotone.dsp.giving_up import Cancelled
 from zygotone.session.catalogue import DEVICES
+from zygotone.session.history import Reading
 from zygotone.session.params import choice, frequency, level, number, whole
 
 

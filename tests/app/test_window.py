@@ -12,7 +12,6 @@ from tests.signals import RATE, sine
 from zygotone.app.audio import SimulatedOutput, Transport
 from zygotone.app.theme import NIGHT, PAPER, theme
 from zygotone.app.widgets.plot import Plot
-from zygotone.app.widgets.ruler import Ruler
 from zygotone.session.journal import journal_path
 from zygotone.session.project_file import load_project
 
@@ -40,7 +39,7 @@ def trigger(window, name: str) -> None:
 
 def test_from_finding_to_log(window, qtbot, settled):
     """See the clash, try a rung, swap at equal loudness, keep it, save it, and find it in the log."""
-    fit = window.fit
+    fit = window.stages["fit"]
     assert fit.finding.rule == "kick_bass_clash"
     assert [r.number for r in fit.rungs] == [1, 2, 3, 4, 5]
     names = [c.name for c in fit.spectra.curves]
@@ -51,35 +50,35 @@ def test_from_finding_to_log(window, qtbot, settled):
     settled(window)
     desk = window.desk
     assert desk.bench.trial is not None
-    assert desk.heard == 1
+    assert desk.listening.heard == 1
     assert [c.name for c in fit.spectra.curves] == ["shared", "Kick", "Bass A", "Bass B"]
-    assert desk.match.b is not None
+    assert desk.measuring.match.b is not None
     # The louder version is turned down by the difference, and the header says so.
-    gap = desk.match.b.lufs - desk.match.a.lufs
-    assert desk.match.b_gain_db - desk.match.a_gain_db == pytest.approx(-gap)
-    assert max(desk.match.b_gain_db, desk.match.a_gain_db) == 0.0
+    gap = desk.measuring.match.b.lufs - desk.measuring.match.a.lufs
+    assert desk.measuring.match.b_gain_db - desk.measuring.match.a_gain_db == pytest.approx(-gap)
+    assert max(desk.measuring.match.b_gain_db, desk.measuring.match.a_gain_db) == 0.0
     assert "dB" in window.header.match.text() or window.header.match.text() == "equal already"
 
     trigger(window, "play.swap")
-    assert desk.heard == 0
+    assert desk.listening.heard == 0
     trigger(window, "play.swap")
-    assert desk.heard == 1
+    assert desk.listening.heard == 1
 
     find(window, "trial.reason", QLineEdit).setText("it pumps a little, the song wants that")
     click(qtbot, window, "trial.keep")
     settled(window)
     assert desk.bench.trial is None
-    assert desk.heard == 0
+    assert desk.listening.heard == 0
     assert desk.bench.kept.track("bass").chain[-1].label == "Duck under the kick"
 
     trigger(window, "file.save")
-    saved = load_project(desk.path)
+    saved = load_project(desk.files.path)
     assert [e.action for e in saved.log] == ["found", "tried", "kept"]
     assert saved.log[-1].reason == "it pumps a little, the song wants that"
     assert {r.name for r in saved.log[-1].readings} >= {"kick_clear_db", "bass_lufs", "pumping_db", "mix_dbtp"}
 
     window.show_stage("log")
-    table = window.log.table
+    table = window.stages["log"].table
     assert [table.item(r, 1).text() for r in range(3)] == ["kept", "tried", "found"]
     assert "Kick clear of bass" in table.item(0, 5).text()
     assert "Hz" in table.item(2, 5).text()
@@ -88,7 +87,7 @@ def test_from_finding_to_log(window, qtbot, settled):
 def test_drop_and_undo(window, qtbot, settled):
     desk = window.desk
     before = desk.bench.kept
-    window.fit.try_rung(3)
+    window.stages["fit"].try_rung(3)
     settled(window)
     click(qtbot, window, "trial.drop")
     assert desk.bench.kept == before
@@ -104,18 +103,18 @@ def test_drop_and_undo(window, qtbot, settled):
 
 
 def test_the_ladder_follows_what_was_kept(window, qtbot, settled):
-    window.fit.try_rung(1)
+    window.stages["fit"].try_rung(1)
     settled(window)
     window.margin.keep()
     settled(window)
-    assert not window.fit.finding.fixes[0].applies
-    assert window.fit.rungs[0].action.text() == "kept"
+    assert not window.stages["fit"].finding.fixes[0].applies
+    assert window.stages["fit"].rungs[0].action.text() == "kept"
     assert find(window, "nav.fit").waiting() == 1  # the early start is gone
 
 
 def test_a_version_comes_back_from_the_log(window, qtbot, settled):
     desk = window.desk
-    window.fit.try_rung(3)
+    window.stages["fit"].try_rung(3)
     window.margin.keep()
     kept = desk.bench.kept
     trigger(window, "edit.undo")
@@ -123,13 +122,13 @@ def test_a_version_comes_back_from_the_log(window, qtbot, settled):
     assert desk.bench.kept != kept
     window.show_stage("log")
     entry = next(e for e in desk.bench.log if e.action == "kept")
-    window.log.select(entry.number)
+    window.stages["log"].select(entry.number)
     click(qtbot, window, "log.restore")
     assert desk.bench.kept == kept
-    window.log.select(entry.number)
+    window.stages["log"].select(entry.number)
     click(qtbot, window, "log.go")
     assert window.stage == "fit"
-    assert desk.track_id == "bass"
+    assert desk.selection.track_id == "bass"
 
 
 # --- chains -------------------------------------------------------------------------------------------------------
@@ -137,30 +136,10 @@ def test_a_version_comes_back_from_the_log(window, qtbot, settled):
 
 @pytest.fixture
 def chains(window, settled):
-    window.desk.select_track("bass")
+    window.desk.selection.track("bass")
     window.show_stage("chains")
     settled(window)
-    return window.chains
-
-
-def test_every_device_can_be_added_shown_and_undone(window, chains, qtbot, settled):
-    from zygotone.session.catalogue import DEVICES
-
-    desk = window.desk
-    for kind in DEVICES:
-        click(qtbot, window, f"chains.add.{kind.kind}")
-        settled(window)
-        assert chains.device.kind == kind.kind
-        assert chains._measured.effect is not None
-        plots = [p for p in chains.findChildren(Plot) if p.isVisibleTo(chains) and p.curves]
-        assert plots, kind.kind
-        rulers = list(chains.findChildren(Ruler))
-        wanted = sum(p.is_number for p in kind.params)
-        assert len(rulers) >= wanted
-    assert len(desk.session.strip("bass").chain) == len(list(DEVICES))
-    for _ in DEVICES:
-        trigger(window, "edit.undo")
-    assert desk.session.strip("bass").chain == ()
+    return window.stages["chains"]
 
 
 def test_devices_move_switch_duplicate_and_go(window, chains, qtbot, settled):
@@ -236,7 +215,7 @@ def test_a_key_is_chosen_and_a_circle_is_refused(window, chains, qtbot, settled)
     box = find(window, "chains.key", QComboBox)
     box.activated.emit(1)
     assert window.desk.session.strip("bass").chain[0].key.track == "kick"
-    window.desk.select_track("kick")
+    window.desk.selection.track("kick")
     chains.add_device("compressor")
     box = find(window, "chains.key", QComboBox)
     box.activated.emit(1)
@@ -254,7 +233,7 @@ def test_bands_of_the_eq(window, chains, qtbot, settled):
 
     click(qtbot, window, "chains.band.add")
     assert len(bands()) == 2
-    chains.fields.band_dragged(1, 3000.0, -6.0)
+    chains.fields.handle_dragged(1, 3000.0, -6.0)
     assert (bands()[1]["freq_hz"], bands()[1]["gain_db"]) == (3000.0, -6.0)
     shape = find(window, "chains.ruler.shape.value", QComboBox)
     shape.activated.emit(3)
@@ -280,12 +259,12 @@ def test_new_numbers_follow_an_edit(window, chains, qtbot, settled):
 def test_stems_are_added_by_drop_and_named_when_bad(window, qtbot, settled, tmp_path):
     good = write_stem(tmp_path, "Gtr L", sine(300.0, 2.0, level_db=-12))
     (tmp_path / "bad.wav").write_bytes(b"nothing")
-    window.brief.add_files([good, tmp_path / "bad.wav"])
+    window.stages["brief"].take_files([good, tmp_path / "bad.wav"])
     settled(window)
     track = window.desk.session.track_named("Gtr L")
     assert track.role == "guitar"
     assert "bad.wav" in window.status.message.toolTip()
-    assert load_project(window.desk.path).session.track_named("Gtr L")  # its clip is safe in the file already
+    assert load_project(window.desk.files.path).session.track_named("Gtr L")  # its clip is safe in the file already
     trigger(window, "edit.undo")
     assert len(window.desk.session.tracks) == 2
 
@@ -293,10 +272,10 @@ def test_stems_are_added_by_drop_and_named_when_bad(window, qtbot, settled, tmp_
 def test_brief_edits_the_song(window, qtbot, settled):
     window.show_stage("brief")
     desk = window.desk
-    window.brief.tempo.setValue(92.0)
+    window.stages["brief"].tempo.setValue(92.0)
     assert desk.song.tempo_bpm == 92.0
     find(window, "brief.key", QComboBox).setCurrentText("F♯ minor")
-    window.brief._set_key()
+    window.stages["brief"]._set_key()
     assert desk.song.key == "F♯ minor"
     find(window, "brief.track.bass.role", QComboBox).setCurrentText("sub")
     find(window, "brief.track.bass.role", QComboBox).activated.emit(4)
@@ -315,9 +294,9 @@ def test_brief_edits_the_song(window, qtbot, settled):
 
 def test_undo_reaches_the_brief(window):
     window.show_stage("brief")
-    window.brief.tempo.setValue(92.0)
+    window.stages["brief"].tempo.setValue(92.0)
     trigger(window, "edit.undo")
-    assert window.brief.tempo.value() == 120.0
+    assert window.stages["brief"].tempo.value() == 120.0
 
 
 # --- the frame ----------------------------------------------------------------------------------------------------
@@ -329,21 +308,21 @@ def test_stages_by_keys_and_the_same_selection_everywhere(window, qtbot):
         assert window.stage == stage
         assert window.findChild(QAction, f"view.{stage}").shortcut().toString() == f"Alt+{number}"
     qtbot.mouseClick(find(window, "track.bass"), Qt.MouseButton.LeftButton)
-    assert window.desk.track_id == "bass"
+    assert window.desk.selection.track_id == "bass"
     window.show_stage("chains")
-    assert window.chains.title.text() == "Bass"
+    assert window.stages["chains"].title.text() == "Bass"
 
 
 def test_mute_and_solo(window, qtbot):
     click(qtbot, window, "track.kick.mute")
     assert window.desk.session.track("kick").mute
-    window.desk.select_track("bass")
+    window.desk.selection.track("bass")
     trigger(window, "edit.solo")
     assert window.desk.session.track("bass").solo
 
 
 def test_letters_typed_into_a_field_are_letters(window, qtbot, settled):
-    window.fit.try_rung(3)
+    window.stages["fit"].try_rung(3)
     settled(window)
     reason = find(window, "trial.reason", QLineEdit)
     window.activateWindow()
@@ -359,9 +338,9 @@ def test_letters_typed_into_a_field_are_letters(window, qtbot, settled):
 
 def test_everything_a_hand_can_reach_has_a_name(window, settled):
     for stage in ("brief", "chains", "fit", "log"):
-        window.desk.select_track("bass")
-        if stage == "chains" and not window.chains.strip.chain:
-            window.chains.add_device("eq")
+        window.desk.selection.track("bass")
+        if stage == "chains" and not window.stages["chains"].strip.chain:
+            window.stages["chains"].add_device("eq")
         window.show_stage(stage)
         settled(window)
         for widget in window.findChildren(QWidget):
@@ -393,11 +372,11 @@ def test_sections_are_looped_from_the_ribbon(window, qtbot, settled):
     ribbon = window.header.ribbon
     boxes = ribbon.boxes()
     qtbot.mouseClick(ribbon, Qt.MouseButton.LeftButton, pos=boxes[1][1].center().toPoint())
-    assert window.desk.loop == (boxes[1][0],)
+    assert window.desk.selection.loop == (boxes[1][0],)
     settled(window)
-    assert "do not sound together" in window.fit.spectra._empty
+    assert "do not sound together" in window.stages["fit"].spectra._empty
     trigger(window, "play.previous")
-    assert window.desk.loop == (boxes[0][0],)
+    assert window.desk.selection.loop == (boxes[0][0],)
 
 
 def test_the_keys_are_listed(window, qtbot):
@@ -410,7 +389,7 @@ def test_the_keys_are_listed(window, qtbot):
 
 
 def test_plots_are_read_by_keyboard(window, qtbot, settled):
-    plot = window.fit.spectra
+    plot = window.stages["fit"].spectra
     plot.setFocus()
     qtbot.keyClick(plot, Qt.Key.Key_Right)
     assert "Hz" in plot.accessibleDescription()
@@ -422,16 +401,16 @@ def test_plots_are_read_by_keyboard(window, qtbot, settled):
 
 def test_a_journal_brings_unsaved_work_back(window, qtbot, monkeypatch, settled):
     desk = window.desk
-    path = desk.path
+    path = desk.files.path
     from zygotone.session.edits import change_strip
 
     desk.edit("Level", lambda s: change_strip(s, "bass", level_db=-7.0))
-    desk.write_journal()
+    desk.files.written()
     assert journal_path(path).exists()
     monkeypatch.setattr(QMessageBox, "question", lambda *a, **k: QMessageBox.StandardButton.Yes)
     assert window.files.open_path(path)
     assert desk.session.track("bass").level_db == -7.0
-    assert desk.dirty
+    assert desk.files.dirty
     trigger(window, "file.save")
     assert not journal_path(path).exists()
     assert load_project(path).session.track("bass").level_db == -7.0
@@ -448,8 +427,8 @@ def test_a_bad_project_leaves_what_is_open(window, monkeypatch, tmp_path):
 
 
 def test_recent_projects(window, settled):
-    window.desk.save()
-    assert window.desk.recent() == [str(window.desk.path.resolve())]
+    window.desk.files.save()
+    assert window.desk.files.recent() == [str(window.desk.files.path.resolve())]
 
 
 # --- playing ------------------------------------------------------------------------------------------------------
@@ -459,12 +438,12 @@ def test_playing_through_the_simulated_output(window, qtbot, tmp_path):
     desk = window.desk
     output = SimulatedOutput()
     output.record_to = tmp_path / "played.wav"
-    desk.transport.set_output(output)
+    desk.listening.transport.set_output(output)
     trigger(window, "play.toggle")
-    qtbot.waitUntil(lambda: desk.transport.played_s > 0.6, timeout=10000)
-    assert desk.transport.peak.max() > 0.0
+    qtbot.waitUntil(lambda: desk.listening.transport.played_s > 0.6, timeout=10000)
+    assert desk.listening.transport.peak.max() > 0.0
     trigger(window, "play.toggle")
-    assert not desk.transport.playing
+    assert not desk.listening.transport.playing
     played, rate = soundfile.read(tmp_path / "played.wav")
     assert rate == RATE
     expected = desk.renderer.mix(desk.bench.kept)
@@ -482,21 +461,22 @@ def test_an_output_that_cannot_be_opened_is_told(window):
         def stop(self):
             pass
 
-    window.desk.transport.set_output(Broken())
+    window.desk.listening.transport.set_output(Broken())
     trigger(window, "play.toggle")
     assert "no such device" in window.status.message.toolTip()
 
 
 def test_output_is_never_louder_than_full_scale(window, tmp_path, qtbot):
+    from zygotone.engine.graph import compile_session
     from zygotone.engine.stream import Version
     from zygotone.session.edits import change_strip
 
     desk = window.desk
     loud = change_strip(desk.session, "kick", level_db=12.0)
-    desk.player.set_versions(Version(loud), None)
+    desk.listening.player.set_versions(Version(compile_session(loud)), None)
     output = SimulatedOutput()
     output.record_to = tmp_path / "loud.wav"
-    transport = Transport(desk.player, output)
+    transport = Transport(desk.listening.player, output)
     transport.play()
     qtbot.waitUntil(lambda: transport.played_s > 0.5, timeout=10000)
     transport.stop()
@@ -527,16 +507,16 @@ def test_portaudio_plays_on_a_null_device(tmp_path):
 
 
 def test_the_numbers_of_a_trial_follow_edits_by_hand(window, qtbot, settled):
-    window.fit.try_rung(5)
+    window.stages["fit"].try_rung(5)
     settled(window)
-    before = {r.name: r.after for r in window.desk.readings_now()}
-    window.desk.select_track("bass")
+    before = {r.name: r.after for r in window.desk.measuring.readings_now()}
+    window.desk.selection.track("bass")
     duck = window.desk.session.track("bass").chain[-1]
-    window.desk.select_device(duck.id)
+    window.desk.selection.device(duck.id)
     window.show_stage("chains")
-    window.chains.change(duck.id, "Range", range_db=1.0)
+    window.stages["chains"].change(duck.id, "Range", range_db=1.0)
     settled(window)
-    after = {r.name: r.after for r in window.desk.readings_now()}
+    after = {r.name: r.after for r in window.desk.measuring.readings_now()}
     assert after["kick_clear_db"] < before["kick_clear_db"] - 1.0
     assert after["pumping_db"] < before["pumping_db"]
     window.margin.keep()
@@ -550,18 +530,18 @@ def test_work_that_was_never_saved_comes_back(window, qtbot, monkeypatch, settle
     desk = window.desk
     desk.open_project(empty_project(), None)
     desk.edit("Title", lambda s: change_song(s, title="A quarter of one"))
-    desk.write_journal()
+    desk.files.written()
     desk.edit("Title", lambda s: change_song(s, title="Half a song"))
-    desk.write_journal()  # and then it crashes
+    desk.files.written()  # and then it crashes
     desk.open_project(empty_project(), None)
     monkeypatch.setattr(QMessageBox, "question", lambda *a, **k: QMessageBox.StandardButton.Yes)
     assert window.files.offer_unsaved()
     assert desk.song.title == "Half a song"
-    assert desk.dirty
+    assert desk.files.dirty
     monkeypatch.setattr(QMessageBox, "question", lambda *a, **k: QMessageBox.StandardButton.No)
     desk.open_project(empty_project(), None)
     assert not window.files.offer_unsaved()
-    assert desk.unsaved() is None
+    assert desk.files.unsaved() is None
     settled(window)
 
 
@@ -572,9 +552,9 @@ def test_files_dropped_anywhere_on_the_window(window, qtbot, settled, tmp_path):
     assert window.stage == "brief"
     assert window.desk.session.track_named("Pad").role == "pad"
     other = tmp_path / "other.zygotone"
-    window.desk.save(other)
+    window.desk.files.save(other)
     window.files.take_files([other])
-    assert window.desk.path == other
+    assert window.desk.files.path == other
 
 
 def test_the_meter_shows_what_is_played(window, qtbot):
@@ -590,18 +570,18 @@ def test_the_match_is_of_the_whole_loop(window, qtbot, settled):
     click(qtbot, window, "brief.add_section")
     settled(window)
     desk = window.desk
-    desk.set_loop(tuple(s.id for s in desk.song.sections))
+    desk.selection.set_loop(tuple(s.id for s in desk.song.sections))
     settled(window)
     from zygotone.measure.loudness import integrated_lufs
 
     whole = desk.renderer.mix(desk.session)
-    assert desk.match.a.lufs == pytest.approx(integrated_lufs(whole, RATE), abs=0.1)
+    assert desk.measuring.match.a.lufs == pytest.approx(integrated_lufs(whole, RATE), abs=0.1)
 
 
 def test_a_tempo_change_moves_the_loop(window, settled):
-    window.brief.tempo.setValue(60.0)
+    window.stages["brief"].tempo.setValue(60.0)
     settled(window)
-    assert window.desk.player._loop == window.desk.loop_span()
+    assert window.desk.listening.player._loop == window.desk.selection.loop_span()
 
 
 def test_closing_with_changes_asks_first(window, monkeypatch):
@@ -621,7 +601,7 @@ def test_the_demo_opens_in_the_background(window, qtbot, settled):
     qtbot.waitUntil(lambda: window.desk.song.title == "Slack Tide", timeout=60000)
     settled(window)
     assert window.stage == "fit"
-    assert window.desk.section.name == "Chorus"
+    assert window.desk.selection.section.name == "Chorus"
 
 
 def test_the_mix_is_rendered_from_the_menu(window, qtbot, settled, monkeypatch, tmp_path):
@@ -638,12 +618,12 @@ def test_long_work_shows_itself_and_can_be_stopped(window, qtbot, settled, monke
     import time
 
     def endless(cancel):
-        window.desk.worker.share = 0.5
+        window.desk.measuring.worker.share = 0.5
         while not cancel():
             time.sleep(0.01)
 
     done = []
-    window.desk.worker.submit("Counting", endless, done.append)
+    window.desk.measuring.worker.submit("Counting", endless, done.append)
     qtbot.waitUntil(lambda: window.status.stop_work.isVisible(), timeout=5000)
     assert window.status.progress.value() == 50
     click(qtbot, window, "status.stop")
@@ -658,11 +638,11 @@ def test_a_fix_worked_out_before_an_edit_does_not_undo_it(window, qtbot, settled
 
     desk = window.desk
     desk.edit("Level", lambda s: change_strip(s, "bass", level_db=1.5))
-    window.fit.try_rung(3)  # its fixes are of the version before
+    window.stages["fit"].try_rung(3)  # its fixes are of the version before
     assert desk.bench.trial is None
     assert "worked out again" in window.status.message.toolTip()
     settled(window)
-    window.fit.try_rung(3)
+    window.stages["fit"].try_rung(3)
     assert desk.bench.trial.session.track("bass").level_db == 1.5
 
 

@@ -7,8 +7,9 @@ from tests.builders import device, pair_project, tone_project, write_stem
 from tests.signals import RATE, noise, sine
 from zygotone.advise.new_project import project_from_stems
 from zygotone.demo import build_demo
+from zygotone.dsp.giving_up import Cancelled
 from zygotone.engine.graph import compile_session
-from zygotone.engine.renderer import Cancelled, Renderer
+from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version, stream_nodes
 from zygotone.session import edits
 from zygotone.session.audio_files import AudioData
@@ -142,7 +143,7 @@ def test_work_can_be_called_off(demo):
 def test_a_section_sounds_as_it_does_in_the_song(demo):
     renderer = Renderer(demo.store)
     verse = demo.session.song.section("Verse")
-    start, end = renderer.span_of(demo.session, verse)
+    start, end = demo.session.section_span(verse.id)
     whole = streamed_span(demo, start, end)
     alone = renderer.mix(demo.session, verse)
     # Only what level match and compressors remember from before the pre-roll can differ.
@@ -163,7 +164,7 @@ def streamed_span(project, start, end):
 
 def player_for(project, session) -> Player:
     player = Player(Renderer(project.store), RATE)
-    player.set_versions(Version(session), None)
+    player.set_versions(Version(compile_session(session)), None)
     player.set_loop(0, RATE)
     return player
 
@@ -188,7 +189,7 @@ def test_a_swap_of_a_and_b_does_not_click(tmp_path):
     project = tone_project(tmp_path, Bass=50.0)
     b = edits.change_strip(project.session, "bass", level_db=-9.0)
     player = Player(Renderer(project.store), RATE)
-    player.set_versions(Version(project.session), Version(b, gain_db=9.0))
+    player.set_versions(Version(compile_session(project.session)), Version(compile_session(b), gain_db=9.0))
     player.set_loop(0, RATE)
     steady = pull(player, 9728)[:, 1024:]
     player.choose(1)
@@ -204,7 +205,10 @@ def test_an_edit_while_playing_does_not_click_and_is_heard_at_once(tmp_path):
     player = player_for(project, session)
     before = pull(player, 9728)[:, 1024:]
     player.set_versions(
-        Version(edits.change_device(session, "bass", "e", bands=({"freq_hz": 50.0, "gain_db": -9.0},))), None
+        Version(
+            compile_session(edits.change_device(session, "bass", "e", bands=({"freq_hz": 50.0, "gain_db": -9.0},)))
+        ),
+        None,
     )
     after = pull(player, 24064)
     assert steepest(after) < 2.0 * steepest(before)
@@ -218,7 +222,7 @@ def test_a_jump_takes_no_echo_along_and_does_not_click(tmp_path):
     project = project_from_stems([write_stem(tmp_path, "Lead", first)], tempo_bpm=120.0)
     session = edits.insert_device(project.session, "lead", device("delay", time=400.0, feedback=0.9, mix=0.5))
     player = Player(Renderer(project.store), RATE)
-    player.set_versions(Version(session), None)
+    player.set_versions(Version(compile_session(session)), None)
     player.set_loop(0, 4 * RATE)
     before = np.concatenate([player.block(512) for _ in range(80)], axis=1)
     assert np.std(before[:, -4800:]) > 0.1
@@ -235,11 +239,11 @@ def test_a_jump_takes_no_echo_along_and_does_not_click(tmp_path):
 def test_a_jump_while_an_edit_arrives_still_lands(tmp_path):
     project = pair_project(tmp_path, kick_hz=50.0, bass_hz=50.0)
     player = Player(Renderer(project.store), RATE)
-    player.set_versions(Version(project.session), None)
+    player.set_versions(Version(compile_session(project.session)), None)
     player.set_loop(0, 2 * RATE)
     player.block(2048)
     player.seek(RATE)
-    player.set_versions(Version(edits.change_strip(project.session, "bass", level_db=-6.0)), None)
+    player.set_versions(Version(compile_session(edits.change_strip(project.session, "bass", level_db=-6.0))), None)
     player.block(512)
     assert player.position == RATE + 512
     assert np.isfinite(player.block(512)).all()

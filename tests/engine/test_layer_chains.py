@@ -5,7 +5,7 @@ import pytest
 
 from tests.builders import device
 from tests.signals import RATE
-from zygotone.advise.findings import Context
+from zygotone.advise.hearing import Hearing
 from zygotone.engine.graph import compile_session
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import LoopError
@@ -23,8 +23,8 @@ def layer(name: str, hz_up: int, *chain, shape: str = "sine", envelope: dict = H
 
 
 def track(name: str, *layers: Layer, notes: tuple[Note, ...]) -> Track:
-    source = InstrumentSource(layers=layers, phrases=(Phrase(id="p", beats=4, notes=notes),), parts=(Part(section="a", phrase="p"),))  # fmt: skip
-    return Track(id=name.lower(), name=name, source=source)
+    source = InstrumentSource(layers=layers, phrases=(Phrase(id="p", beats=4, notes=notes),))
+    return Track(id=name.lower(), name=name, source=source, parts=(Part(section="a", phrase="p"),))
 
 
 # At 60 BPM a bar of four seconds: the kick strikes on the second beat, the bass is held throughout.
@@ -59,7 +59,7 @@ def test_one_layer_gives_way_to_the_kick_and_the_other_does_not():
 
 def test_a_layer_alone_still_hears_the_kick():
     made = session(KICK, bass(DUCK))
-    alone = Context(made, SONG.sections[0], Renderer(AudioStore())).layer("bass", "sub")
+    alone = Hearing(made, SONG.sections[0], Renderer(AudioStore())).layer("bass", "sub")
     assert level_at(alone, 110.0, 1.02) < level_at(alone, 110.0, 0.5) - 6.0
 
 

@@ -285,7 +285,6 @@ def test_layers_can_be_automated():
     layer = Layer(id="a", name="a", sound=Sound.model_validate({"kind": "oscillator"}))
     source = InstrumentSource(
         layers=(layer,), phrases=(Phrase(id="p", beats=4, notes=(Note(start_beat=0, length_beats=4, pitch=48),)),),
-        parts=(Part(section="song", phrase="p"),),
     )  # fmt: skip
     project = tone_project_with(source)
     session = edits.put_lane(project, lane(layer="a", points=[Point(beat=0, value=-40.0), Point(beat=4, value=0.0)]))
@@ -298,7 +297,6 @@ def test_layers_can_be_automated():
 def sounding(one: Layer, **more: object) -> InstrumentSource:
     return InstrumentSource(
         layers=(one.replace(**more),), phrases=(Phrase(id="p", beats=4, notes=(Note(start_beat=0, length_beats=4, pitch=48),)),),
-        parts=(Part(section="song", phrase="p"),),
     )  # fmt: skip
 
 
@@ -348,7 +346,9 @@ def tone_project_with(source):
     from zygotone.session.models import Section, Session, Song
 
     song = Song(sections=(Section(id="song", name="Song", bars=1),))
-    return Session(song=song, tracks=(Track(id="low", name="Low", source=source),))
+    return Session(
+        song=song, tracks=(Track(id="low", name="Low", source=source, parts=(Part(section="song", phrase="p"),)),)
+    )
 
 
 @pytest.mark.parametrize(
@@ -379,9 +379,9 @@ def test_a_tail_rings_out_when_its_device_is_switched_off(tmp_path):
     off = edits.change_device(on, "low", "r", on=False)
     player = Player(Renderer(project.store), RATE)
     player.set_loop(0, 4 * RATE)
-    player.set_versions(Version(on), None)
+    player.set_versions(Version(compile_session(on)), None)
     before = np.concatenate([player.block(480) for _ in range(60)], axis=1)
-    player.set_versions(Version(off), None)
+    player.set_versions(Version(compile_session(off)), None)
     after = np.concatenate([player.block(480) for _ in range(300)], axis=1)
     joint = np.concatenate([before[:, -200:], after[:, :200]], axis=1)[0]
     assert np.max(np.abs(np.diff(joint))) < 0.05

@@ -14,15 +14,16 @@ from tests.builders import device, tone_project, write_stem
 from tests.signals import RATE, noise, sine
 from zygotone.advise.new_project import project_from_stems
 from zygotone.demo import build_demo
+from zygotone.engine.bench import Bench, Edit
 from zygotone.engine.graph import compile_session
 from zygotone.errors import BadFileError, LoopError
 from zygotone.session import edits
 from zygotone.session.audio_files import AudioData, AudioWriter, dither, read_audio, resample, write_audio
 from zygotone.session.audio_store import AudioStore
-from zygotone.session.bench import Bench
-from zygotone.session.journal import journal_path, recover, write_journal
-from zygotone.session.models import KeyInput
-from zygotone.session.project_file import load_project, save_project, session_json
+from zygotone.session.history import Trial
+from zygotone.session.journal import Journal, journal_path, recover
+from zygotone.session.models import InstrumentSource, KeyInput, Note, Part, Phrase, Section, Session, Song, Track
+from zygotone.session.project_file import Project, load_project, save_project
 
 # --- audio --------------------------------------------------------------------------------------------------------
 
@@ -209,10 +210,32 @@ def pack(path: Path, parts: dict[str, bytes], *, packed_audio: bool = False) -> 
     return path
 
 
+def first_version(parts: dict[str, bytes], session: Session) -> dict[str, bytes]:
+    """A project as the first version of the format had it: each session whole."""
+    data = session.model_dump(mode="json")
+    for track in data["tracks"]:
+        played = track.pop("parts")
+        if track["source"]["type"] == "instrument":
+            track["source"]["parts"] = [{"section": p["section"], "phrase": p["phrase"]} for p in played]
+        else:
+            track["source"]["sections"] = [p["section"] for p in played] or None
+    head = {"format": "zygotone", "version": 1, "session": data}
+    return {name: each for name, each in parts.items() if name != "parts.jsonl"} | {
+        "session.json": json.dumps(head).encode()
+    }
+
+
 def with_session(parts: dict[str, bytes], change) -> dict[str, bytes]:
-    data = json.loads(parts["session.json"])
-    change(data)
-    return {**parts, "session.json": json.dumps(data).encode()}
+    """The good project in the first version, changed in one place."""
+    lines = [json.loads(line) for line in parts["parts.jsonl"].splitlines()]
+    held = {line["digest"]: line[line["is"]] for line in lines}
+    data = dict(held[json.loads(parts["session.json"])["session"]])
+    data |= {name: held[data[name]] for name in ("song", "mix")}
+    data |= {name: [held[each] for each in data[name]] for name in ("tracks", "buses", "lanes")}
+    old = first_version(parts, Session.model_validate(data))
+    head = json.loads(old["session.json"])
+    change(head)
+    return {**old, "session.json": json.dumps(head).encode()}
 
 
 def _chain(kind: str, **more):
@@ -364,21 +387,148 @@ def test_a_crash_loses_next_to_nothing(tmp_path):
     project = tone_project(tmp_path, Bass=50.0, Kick=60.0)
     path = tmp_path / "a.zygotone"
     save_project(path, project)
+    journal = Journal(path, project)
     for value in (-3.0, -6.0):
-        changed = replace(project, session=edits.change_strip(project.session, "bass", level_db=value))
-        write_journal(path, changed, saved_log=0)
+        journal.write(replace(project, session=edits.change_strip(project.session, "bass", level_db=value)))
     saved = load_project(path)
     found = recover(path, saved)
     assert found.session.track("bass").level_db == -6.0
     # The crash came in the middle of a line: the one before counts.
-    journal = journal_path(path)
-    journal.write_bytes(journal.read_bytes()[:-200])
+    written = journal_path(path)
+    written.write_bytes(written.read_bytes()[:-200])
     assert recover(path, saved).session.track("bass").level_db == -3.0
-    journal.write_bytes(b"\x00garbage\n{}\n[1,2]\n")
+    written.write_bytes(b"\x00garbage\n{}\n[1,2]\n")
     assert recover(path, saved) is None
 
 
-def test_the_session_json_is_plain():
-    data = json.loads(session_json(build_demo().session, None))
-    assert data["format"] == "zygotone"
-    assert data["session"]["tracks"][0]["name"] == "Kick"
+def test_a_change_costs_the_journal_only_what_changed(tmp_path):
+    project = build_demo()
+    path = tmp_path / "a.zygotone"
+    save_project(path, project)
+    journal = Journal(path, project)
+    sizes = []
+    for value in (-3.0, -6.0, -3.0):
+        before = journal_path(path).stat().st_size if sizes else 0
+        journal.write(replace(project, session=edits.change_strip(project.session, "bass", level_db=value)))
+        sizes.append(journal_path(path).stat().st_size - before)
+    whole = len(project.session.model_dump_json())
+    assert sizes[0] < whole / 10
+    assert sizes[2] < sizes[0] / 5  # a version that is there already is only named
+    assert recover(path, load_project(path)).session.track("bass").level_db == -3.0
+
+
+def test_a_journal_of_an_older_program_is_read(tmp_path, parts):
+    path = pack(tmp_path / "old.zygotone", with_session(parts, lambda head: None))
+    saved = load_project(path)
+    head = json.loads(with_session(parts, lambda d: d["session"]["tracks"][0].update(level_db=-4.5))["session.json"])
+    journal_path(path).write_text(json.dumps({**head, "saved_log": 0, "log": []}) + "\n")
+    assert recover(path, saved).session.tracks[0].level_db == -4.5
+
+
+# --- versions, each part once ---------------------------------------------------------------------------------------
+
+
+def parts_of(path: Path) -> list[dict]:
+    with zipfile.ZipFile(path) as z:
+        return [json.loads(line) for line in z.read("parts.jsonl").splitlines()]
+
+
+def test_a_file_of_the_first_version_is_migrated(tmp_path, parts):
+    """Parts stood in the instrument, the sections of a clip in the clip; both are the track's now."""
+    for session in (build_demo().session.replace(assets=()), tone_project(tmp_path, Low=50.0).session):
+        old = first_version(parts, session) if not session.assets else None
+        if old is not None:
+            loaded = load_project(pack(tmp_path / "old.zygotone", old))
+            assert loaded.session == session
+    heard = with_session(parts, lambda d: d["session"]["tracks"][0]["source"].update(sections=["song"], loop=True))
+    track = load_project(pack(tmp_path / "clip.zygotone", heard)).session.tracks[0]
+    assert track.parts == (Part(section="song", loop=True),)
+    silent = with_session(parts, lambda d: d["session"]["tracks"][0]["source"].update(sections=[]))
+    assert load_project(pack(tmp_path / "silent.zygotone", silent)).session.tracks[0].mute
+
+
+def test_each_part_is_written_once(tmp_path):
+    project = build_demo()
+    bench = Bench(project.session)
+    for value in range(20):
+        softer = edits.change_strip(bench.session, "bass", level_db=-20.0 + value / 4)
+        bench.try_out(Trial(session=softer, title=f"{value}"))
+        bench.keep()
+    path = tmp_path / "a.zygotone"
+    save_project(path, replace(project, session=bench.kept, log=bench.log))
+    lines = parts_of(path)
+    assert len({line["digest"] for line in lines}) == len(lines)
+    kinds = [line["is"] for line in lines]
+    # 20 kept versions and the first differ in the bass alone, and it is the last of them that is present.
+    assert kinds.count("session") == 20
+    assert kinds.count("track") == len(project.session.tracks) - 1 + 20
+    assert kinds.count("phrase") == sum(
+        len({p.digest for p in t.source.phrases})
+        for t in project.session.tracks
+        if isinstance(t.source, InstrumentSource)
+    )
+    loaded = load_project(path)
+    assert (loaded.session, loaded.log) == (bench.kept, bench.log)
+    kept = [e.session for e in loaded.log if e.session is not None]
+    assert kept[0].track("kick") is kept[-1].track("kick") is loaded.session.track("kick")
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (lambda lines: lines[1:], "is missing"),
+        (lambda lines: [*lines, lines[0]], "is there twice"),
+        (lambda lines: [{**line, "is": "ghost"} for line in lines], "does not say what it is"),
+        (lambda lines: [{"digest": 5}, *lines], "is no part of a version"),
+        (lambda lines: [*lines[:-1], {**lines[-1], "session": {**lines[-1]["session"], "song": lines[-1]["session"]["mix"]}}], "names a song, but .* is a bus"),
+        (lambda lines: [*lines[:-1], {**lines[-1], "session": {**lines[-1]["session"], "tracks": [lines[-1]["digest"]]}}], "names a track, but .* is a session"),
+        (lambda lines: [*lines[:-1], {**lines[-1], "session": {**lines[-1]["session"], "tracks": [7]}}], "names a track that is missing"),
+        (lambda lines: [{**line, "song": {**line["song"], "tempo_bpm": -3}} if line["is"] == "song" else line for line in lines], "tempo_bpm"),
+    ],
+)  # fmt: skip
+def test_parts_that_lie_are_refused(tmp_path, parts, change, words):
+    lines = change([json.loads(line) for line in parts["parts.jsonl"].splitlines()])
+    bad = {**parts, "parts.jsonl": "\n".join(map(json.dumps, lines)).encode()}
+    path = pack(tmp_path / "bad.zygotone", bad)
+    with pytest.raises(BadFileError, match=words) as told:
+        load_project(path)
+    assert str(told.value).startswith(f"{path}: ")
+    assert "\n" not in str(told.value)
+
+
+def test_what_was_saved_opens(tmp_path):
+    """A large session with a long record: 60 tracks of 400 notes, 100 kept decisions; ``./run bench`` has a larger one."""
+    layer = build_demo().session.track("bass").source.layers[0]
+    rng = np.random.default_rng(5)
+
+    def track(n: int) -> Track:
+        notes = tuple(
+            Note(start_beat=float(b), length_beats=0.5, pitch=int(p), velocity=float(v))
+            for b, p, v in zip(
+                np.sort(rng.uniform(0, 64, 400)), rng.integers(30, 80, 400), rng.uniform(0, 1, 400), strict=True
+            )
+        )
+        source = InstrumentSource(layers=(layer,), phrases=(Phrase(id="p", beats=64, notes=notes),))
+        return Track(id=f"t{n}", name=f"T{n}", source=source, parts=(Part(section="a", phrase="p"),))
+
+    song = Song(sections=(Section(id="a", name="A", bars=16),))
+    bench = Bench(Session(song=song, tracks=tuple(map(track, range(60)))))
+    for n in range(100):
+        strip = f"t{n % 60}"
+        bench.apply(Edit("Pan", lambda s, strip=strip, n=n: edits.change_strip(s, strip, pan_pct=float(n - 50))))
+        bench.try_out(Trial(session=edits.change_strip(bench.session, strip, level_db=-n / 10), title=f"{n}"))
+        bench.keep(f"reason {n}")
+    path = tmp_path / "large.zygotone"
+    project = Project(bench.kept, bench.log)
+    save_project(path, project)
+    loaded = load_project(path)
+    assert loaded.session == project.session
+    assert loaded.log == project.log
+    assert path.stat().st_size < 3_000_000
+
+
+def test_the_parts_are_plain(parts):
+    lines = [json.loads(line) for line in parts["parts.jsonl"].splitlines()]
+    tracks = [line["track"] for line in lines if line["is"] == "track"]
+    assert json.loads(parts["session.json"])["format"] == "zygotone"
+    assert {track["name"] for track in tracks} == {"Bass", "Kick"}

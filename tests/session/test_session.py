@@ -3,20 +3,25 @@
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
 from tests.builders import device, tone_project
 from zygotone.demo import build_demo
 from zygotone.errors import ParameterError
 from zygotone.session import edits
-from zygotone.session.bench import Bench, Reading, Trial
-from zygotone.session.models import Asset, ClipSource, Section, Session, Song, Track
+from zygotone.session.models import Asset, ClipSource, Part, Section, Session, Song, Track
 from zygotone.session.params import Param, Values, format_number, frequency, level, number
 
 DEMO = build_demo().session
 CLIPS = Session(
     song=Song(sections=(Section(id="verse", name="Verse", bars=1), Section(id="chorus", name="Chorus", bars=1))),
-    tracks=(Track(id="loop", name="Loop", source=ClipSource(asset="0" * 64, sections=("verse", "chorus"))),),
+    tracks=(
+        Track(
+            id="loop",
+            name="Loop",
+            source=ClipSource(asset="0" * 64),
+            parts=(Part(section="verse"), Part(section="chorus")),
+        ),
+    ),
     assets=(Asset(id="0" * 64, name="loop", channels=1, frames=10),),
 )
 
@@ -70,9 +75,9 @@ def test_removing_a_track_lets_its_listeners_hear_themselves():
 def test_sections_that_go_take_their_parts_along():
     left = [s for s in DEMO.song.sections if s.id != "chorus"]
     session = edits.change_sections(DEMO, left)
-    assert all(p.section != "chorus" for p in session.track("kick").source.parts)
+    assert all(p.section != "chorus" for p in session.track("kick").parts)
     clips = edits.change_sections(CLIPS, [s for s in CLIPS.song.sections if s.id != "chorus"])
-    assert clips.track("loop").source.sections == ("verse",)
+    assert clips.track("loop").parts == (Part(section="verse"),)
 
 
 @pytest.mark.parametrize(
@@ -136,143 +141,6 @@ def test_numbers_have_a_true_minus_and_no_negative_zero():
     assert format_number(-1.44, "dB") == "−1.4 dB"
     assert format_number(-0.01, "dB") == "0.0 dB"
     assert format_number(12345.0, "Hz") == "12.3 kHz"
-
-
-# --- bench --------------------------------------------------------------------------------------------------------
-
-
-def set_level(value: float):
-    return lambda s: edits.change_strip(s, "bass", level_db=value)
-
-
-def a_trial(value: float) -> Trial:
-    reading = Reading(name="kick_clear_db", label="Kick clear", unit="dB", before=-1.0, after=3.2)
-    return Trial(
-        session=set_level(value)(DEMO),
-        title=f"level {value}",
-        finding="f",
-        fix=1,
-        tracks=("bass",),
-        readings=(reading,),
-    )
-
-
-def test_a_hand_edit_belongs_to_the_trial():
-    bench = Bench(DEMO)
-    bench.try_out(a_trial(-6.0))
-    bench.edit("Level", set_level(-7.0))
-    assert bench.kept == DEMO
-    assert bench.session.track("bass").level_db == -7.0
-    bench.keep("sits better")
-    assert bench.kept.track("bass").level_db == -7.0
-    assert bench.trial is None
-    assert [e.action for e in bench.log] == ["tried", "kept"]
-    assert bench.log[-1].reason == "sits better"
-    assert bench.log[-1].readings[0].after == 3.2
-
-
-def test_dropping_leaves_the_kept_version_and_is_logged():
-    bench = Bench(DEMO)
-    bench.try_out(a_trial(-6.0))
-    bench.drop("too thin")
-    assert bench.kept == DEMO
-    assert [e.action for e in bench.log] == ["tried", "dropped"]
-
-
-def test_all_of_it_undoes_and_the_record_says_so():
-    bench = Bench(DEMO)
-    bench.try_out(a_trial(-6.0))
-    bench.keep()
-    bench.undo()
-    assert bench.trial is not None
-    assert bench.kept == DEMO
-    bench.undo()
-    assert bench.trial is None
-    bench.redo()
-    bench.redo()
-    assert bench.kept.track("bass").level_db == -6.0
-    assert [e.action for e in bench.log] == ["tried", "kept", "undone", "undone", "redone", "redone"]
-
-
-def test_one_drag_is_one_step():
-    bench = Bench(DEMO)
-    for value in (-1.5, -2.0, -2.5):
-        bench.edit("Level", set_level(value), merge_key="drag")
-    bench.end_merge()
-    bench.edit("Level", set_level(-9.0), merge_key="drag")
-    bench.undo()
-    assert bench.session.track("bass").level_db == -2.5
-    bench.undo()
-    assert bench.session == DEMO
-
-
-def test_a_version_of_the_log_comes_back():
-    bench = Bench(DEMO)
-    bench.try_out(a_trial(-6.0))
-    bench.keep()
-    entry = bench.log[-1]
-    bench.edit("Level", set_level(0.0))
-    bench.restore(entry)
-    assert bench.kept.track("bass").level_db == -6.0
-    with pytest.raises(ParameterError, match="holds no version"):
-        bench.restore(bench.log[0])
-
-
-def test_an_edit_that_changes_nothing_is_no_step():
-    bench = Bench(DEMO)
-    bench.edit("Nothing", lambda s: s)
-    assert bench.undo_label is None
-
-
-class BenchMachine(RuleBasedStateMachine):
-    """Whatever is done: undo after do is where one was, and the log only grows."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.bench = Bench(DEMO)
-        self.longest = 0
-
-    @rule(value=st.sampled_from([-12.0, -6.0, 3.0]))
-    def edit(self, value):
-        before = self.bench.state
-        self.bench.edit("Level", set_level(value))
-        if self.bench.state != before:
-            after = self.bench.state
-            self.bench.undo()
-            assert self.bench.state == before
-            self.bench.redo()
-            assert self.bench.state == after
-
-    @rule(value=st.sampled_from([-10.0, -5.0]))
-    def try_out(self, value):
-        self.bench.try_out(a_trial(value))
-
-    @precondition(lambda self: self.bench.trial is not None)
-    @rule()
-    def keep(self):
-        b = self.bench.trial.session
-        self.bench.keep()
-        assert self.bench.kept == b
-
-    @precondition(lambda self: self.bench.trial is not None)
-    @rule()
-    def drop(self):
-        a = self.bench.kept
-        self.bench.drop()
-        assert self.bench.kept == a
-
-    @rule()
-    def undo(self):
-        self.bench.undo()
-
-    @invariant()
-    def the_log_only_grows(self):
-        assert len(self.bench.log) >= self.longest
-        self.longest = len(self.bench.log)
-        assert [e.number for e in self.bench.log] == list(range(1, self.longest + 1))
-
-
-TestBenchMachine = BenchMachine.TestCase
 
 
 def test_names_of_new_tracks_are_free(tmp_path):

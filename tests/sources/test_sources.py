@@ -178,22 +178,26 @@ def instrument(*layers: Layer, nudge_ms: float = 0.0) -> InstrumentSource:
     line = Phrase(
         id="p", beats=2.0, notes=(Note(start_beat=0, length_beats=0.5, pitch=57, velocity=0.9),), nudge_ms=nudge_ms
     )
-    return InstrumentSource(layers=layers, phrases=(line,), parts=(Part(section="a", phrase="p"),))
+    return InstrumentSource(layers=layers, phrases=(line,))
 
 
-def render_instrument(source: InstrumentSource) -> np.ndarray:
-    return add_layers([(each, render_layer(source, each, SONG, RATE)) for each in source.sounding])
+PLAYED = (Part(section="a", phrase="p"),)
+
+
+def render_instrument(source: InstrumentSource, section: str = "a") -> np.ndarray:
+    parts = (Part(section=section, phrase="p"),)
+    return add_layers([(each, render_layer(source, each, parts, SONG, RATE)) for each in source.sounding])
 
 
 def test_a_phrase_repeats_while_its_section_lasts():
-    starts = [s for s, _ in song_notes(instrument(layer()), SONG)]
+    starts = [s for s, *_ in song_notes(instrument(layer()), PLAYED, SONG)]
     assert starts == [0.0, 1.0, 2.0, 3.0]  # two bars of two repeats at 120 BPM; nothing in section B
 
 
 def test_a_note_does_not_outlast_its_section():
     long = Phrase(id="p", beats=8.0, notes=(Note(start_beat=7, length_beats=4, pitch=57),))
-    source = InstrumentSource(layers=(layer(),), phrases=(long,), parts=(Part(section="a", phrase="p"),))
-    assert [n.length_beats for _, n in song_notes(source, SONG)] == [1.0]
+    source = InstrumentSource(layers=(layer(),), phrases=(long,))
+    assert [n.length_beats for _, n, _ in song_notes(source, PLAYED, SONG)] == [1.0]
 
 
 def test_layers_add_up():
@@ -213,10 +217,8 @@ def test_a_nudge_moves_every_note(nudge_ms):
 
 def test_a_tail_rings_past_the_song():
     late = Phrase(id="p", beats=4.0, notes=(Note(start_beat=3, length_beats=1, pitch=57),))
-    source = InstrumentSource(
-        layers=(layer(envelope=Envelope(release_ms=500)),), phrases=(late,), parts=(Part(section="b", phrase="p"),)
-    )
-    audio = render_instrument(source)
+    source = InstrumentSource(layers=(layer(envelope=Envelope(release_ms=500)),), phrases=(late,))
+    audio = render_instrument(source, "b")
     assert audio.shape[1] == round((SONG.length_s + 0.5) * RATE)
 
 
@@ -225,8 +227,8 @@ def test_a_tail_rings_past_the_song():
 ASSET = "0" * 64
 
 
-def reader(clip: np.ndarray, **settings: object) -> ClipReader:
-    return ClipReader(HeldClip(clip), ClipSource(asset=ASSET, **settings), SONG, RATE)
+def reader(clip: np.ndarray, *parts: Part, **settings: object) -> ClipReader:
+    return ClipReader(lambda asset, semitones: HeldClip(clip), ClipSource(asset=ASSET, **settings), parts, SONG, RATE)
 
 
 @given(st.integers(-5000, 20000), st.integers(1, 9000))
@@ -246,9 +248,68 @@ def test_a_loop_has_no_seam():
     assert not reader(clip, loop=True).read(end, 100).any()
 
 
-def test_gain_and_sections_of_a_clip():
+def test_a_clip_is_heard_only_in_its_parts():
     clip = np.ones((2, 8 * RATE))
-    got = reader(clip, gain_db=-6.0, sections=("b",)).read(0, 6 * RATE)
+    got = reader(clip, Part(section="b"), gain_db=-6.0).read(0, 6 * RATE)
     assert not got[:, : 4 * RATE - 300].any()
     np.testing.assert_allclose(got[:, 4 * RATE + 300 : 6 * RATE - 300], 10 ** (-6 / 20))
     assert np.max(np.abs(np.diff(got[0]))) < 0.01  # faded, not cut
+
+
+# --- parts: where in the song what is played -------------------------------------------------------------------------
+
+COUNT = np.tile(np.arange(1.0, 2 * RATE + 1), (2, 1))  # each sample says which it is
+
+
+def test_a_part_has_its_own_place_in_the_clip():
+    """Section B begins after two bars of 2 s at 120 BPM; the part a beat later, half a second into the clip."""
+    part = Part(section="b", start_beat=1.0, length_beats=2.0, clip_start_s=0.5, loop=False)
+    got = reader(COUNT, part).read(0, 6 * RATE)[0]
+    begin = round(4.5 * RATE)
+    assert not got[:begin].any()
+    np.testing.assert_array_equal(got[begin : begin + 40_000], COUNT[0, RATE // 2 : RATE // 2 + 40_000])
+    assert not got[begin + RATE :].any()
+
+
+def test_a_part_runs_backwards():
+    part = Part(start_beat=1.0, length_beats=1.0, clip_start_s=0.25, loop=False, reverse=True)
+    got = reader(COUNT, part).read(0, 3 * RATE)[0]
+    begin, head = RATE // 2, RATE // 4
+    np.testing.assert_array_equal(got[begin : begin + 20_000], COUNT[0, head : head + RATE // 2][::-1][:20_000])
+
+
+@given(st.integers(0, 200_000), st.integers(1, 9000), st.booleans())
+def test_a_looped_part_is_the_same_however_it_is_read(start, frames, backwards):
+    part = Part(start_beat=0.5, length_beats=6.0, clip_start_s=1.7, reverse=backwards, fade_in_ms=100, gain_db=-3.0)
+    whole = reader(COUNT, part).read(0, 6 * RATE)
+    got = reader(COUNT, part).read(start, frames)
+    np.testing.assert_allclose(got, np.pad(whole, ((0, 0), (0, 9000)))[:, start : start + frames], rtol=1e-12)
+    assert whole[:, RATE : 3 * RATE].all()  # it repeats without a hole
+
+
+def test_fades_and_gain_of_a_part():
+    part = Part(start_beat=0.0, length_beats=4.0, clip_start_s=0.0, fade_in_ms=500, fade_out_ms=1000, gain_db=-6.0)
+    got = reader(np.ones((2, 4 * RATE)), part).read(0, 2 * RATE)[0] / 10 ** (-6 / 20)
+    for second, gain in ((0.25, 0.5), (0.75, 1.0), (1.5, 0.5), (1.9, 0.1)):
+        assert got[round(second * RATE)] == pytest.approx(gain, abs=1e-3)
+
+
+def test_a_phrase_is_moved_turned_and_faded_by_its_part():
+    notes = (Note(start_beat=0, length_beats=0.5, pitch=57), Note(start_beat=1, length_beats=0.25, pitch=126))
+    source = InstrumentSource(layers=(layer(),), phrases=(Phrase(id="p", beats=2, notes=notes),))
+    part = Part(section="b", start_beat=1.0, phrase="p", loop=False, reverse=True, transpose_semitones=1, gain_db=-6.0)
+    found = list(song_notes(source, (part,), SONG))
+    # Beat 8 is where B begins; of the turned phrase the later note comes first.
+    assert [(round(s * 2, 6), n.pitch) for s, n, _ in found] == [(9 + 1.5, 58), (9 + 0.75, 127)]
+    assert found[0][2] == pytest.approx(10 ** (-6 / 20))
+    faded = part.replace(reverse=False, fade_in_ms=1000.0, transpose_semitones=2)  # two beats
+    assert [(n.pitch, round(g / 10 ** (-6 / 20), 6)) for _, n, g in song_notes(source, (faded,), SONG)] == [(59, 0.0)]
+
+
+def test_the_gain_of_a_part_is_heard():
+    source = instrument(layer(envelope=Envelope(attack_ms=0)))
+    loud, soft = (
+        render_layer(source, source.layers[0], (Part(section="a", phrase="p", gain_db=g),), SONG, RATE)
+        for g in (0.0, -12.0)
+    )
+    np.testing.assert_allclose(soft, loud * 10 ** (-12 / 20), atol=1e-12)

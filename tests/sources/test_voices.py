@@ -108,9 +108,14 @@ def test_a_stolen_voice_ends_without_a_click():
                 ),
             ),
         ),
-        parts=(Part(section="a", phrase="p"),),
     )
-    y = render_layer(source, source.layers[0], Song(sections=(Section(id="a", name="A", bars=1),)), RATE)
+    y = render_layer(
+        source,
+        source.layers[0],
+        (Part(section="a", phrase="p"),),
+        Song(sections=(Section(id="a", name="A", bars=1),)),
+        RATE,
+    )
     assert np.max(np.abs(np.diff(y[0]))) < 1.3 * 2 * np.pi * 220 / RATE
 
 
@@ -253,9 +258,10 @@ def test_filter_modes_close_where_they_should(mode, slope):
 def voices_of(one: Layer) -> np.ndarray:
     source = InstrumentSource(
         layers=(one,), phrases=(Phrase(id="p", beats=4, notes=(note(), note().replace(start_beat=2))),),
-        parts=(Part(section="a", phrase="p"),),
     )  # fmt: skip
-    return render_layer(source, one, Song(sections=(Section(id="a", name="A", bars=1),)), RATE)
+    return render_layer(
+        source, one, (Part(section="a", phrase="p"),), Song(sections=(Section(id="a", name="A", bars=1),)), RATE
+    )
 
 
 def test_level_and_pan_are_not_in_the_voices_and_alike_sides_are_one_row():

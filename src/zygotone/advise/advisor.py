@@ -1,25 +1,48 @@
-"""Asks every rule about every section."""
+"""Asks every rule about everything it is over."""
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 
-from zygotone.advise import clipping, kick_bass, layers, wide_low  # noqa: F401  (each enters its rules)
-from zygotone.advise.findings import RULES, Context, Finding
+from zygotone.advise.findings import RULES, Finding, Rule, Subject
+from zygotone.advise.hearing import Hearing
+from zygotone.dsp.giving_up import IsUnwanted
+from zygotone.engine.graph import compile_session
+from zygotone.engine.pipeline import at_once
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import ParameterError
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import Section, Session
 
 
-def find_in(context: Context) -> list[Finding]:
-    """All findings of one section, the gravest first, their fixes not yet worked out."""
-    context.stem(
-        context.session.mix.id
-    )  # all at once is quicker than one after the other; the tracks are kept on the way
-    found = [finding for rule in RULES.values() for finding in rule.find(context)]
-    return sorted(found, key=lambda f: -f.severity)
+def find_in(hearing: Hearing) -> list[Finding]:
+    """All findings of one section, the gravest first, their fixes not yet worked out. A rule is asked again only where what
+    it reads has changed.
+
+    Raises
+    ------
+    Cancelled : nobody waits for them any more.
+    """
+    # All at once is quicker than one after the other; the tracks are kept on the way.
+    hearing.stem(hearing.session.mix.id)
+    asked: dict[Subject, list[Rule]] = {}
+    for rule in RULES:
+        for subject in rule.subjects(hearing.session):
+            asked.setdefault(subject, []).append(rule)
+
+    def about(subject: Subject, rules: list[Rule]) -> list[Finding]:
+        # One after the other, since they read the same facts; subjects stand side by side.
+        return [f for rule in rules for f in _found(hearing, rule, subject)]
+
+    found = at_once([functools.partial(about, *each) for each in asked.items()])
+    return sorted((f for few in found for f in few), key=lambda f: -f.severity)
+
+
+def _found(hearing: Hearing, rule: Rule, subject: Subject) -> tuple[Finding, ...]:
+    about = rule.asked_about(hearing, subject)
+    return hearing.fact(f"finding {rule.name}", about, lambda: tuple(rule.find(hearing, subject)))
 
 
 def find_all(
@@ -28,14 +51,15 @@ def find_all(
     sections: Iterable[Section] | None = None,
     *,
     progress: Callable[[float, str], None] = lambda share, what: None,
-    cancelled: Callable[[], bool] = lambda: False,
+    cancelled: IsUnwanted = lambda: False,
 ) -> list[Finding]:
     """Findings of the song: one for each rule and set of tracks, from the section where it is gravest."""
     sections = tuple(sections if sections is not None else session.song.sections)
+    graph = compile_session(session)
     worst: dict[tuple[str, tuple[str, ...], tuple[str, ...]], Finding] = {}
     for i, section in enumerate(sections):
         progress(i / len(sections), section.name)
-        for finding in find_in(Context(session, section, renderer, cancelled)):
+        for finding in find_in(Hearing.of(graph, section, renderer, cancelled)):
             key = (finding.rule, finding.tracks, finding.layers)
             if key not in worst or finding.severity > worst[key].severity:
                 worst[key] = finding
@@ -43,18 +67,18 @@ def find_all(
 
 
 def with_fixes(
-    session: Session, renderer: Renderer, finding: Finding, *, cancelled: Callable[[], bool] = lambda: False
+    session: Session, renderer: Renderer, finding: Finding, *, cancelled: IsUnwanted = lambda: False
 ) -> Finding:
     """The finding with its fixes worked out and measured on its section."""
-    context = Context(session, finding.section, renderer, cancelled)
-    return replace(finding, fixes=RULES[finding.rule].fixes(context, finding))
+    hearing = Hearing(session, finding.section, renderer, cancelled)
+    return replace(finding, fixes=RULES[finding.rule].fixes(hearing, finding))
 
 
 def find_by_id(session: Session, renderer: Renderer, finding_id: str) -> Finding:
     """Raises ParameterError where the session has no such finding."""
     for section in session.song.sections:
         if finding_id.endswith(f".{section.id}"):
-            for finding in find_in(Context(session, section, renderer)):
+            for finding in find_in(Hearing(session, section, renderer)):
                 if finding.id == finding_id:
                     return with_fixes(session, renderer, finding)
     known = ", ".join(f.id for f in find_all(session, renderer)) or "none"
@@ -66,8 +90,8 @@ def measured_change(
 ) -> dict[str, dict[str, float | None]]:
     """Measures before and after a fix, each version rendered afresh: ``{name: {before, after, change}}``."""
     numbers = RULES[finding.rule].numbers
-    old = numbers(Context(before, finding.section, Renderer(store)), finding.tracks, finding.layers)
-    new = numbers(Context(after, finding.section, Renderer(store)), finding.tracks, finding.layers)
+    old = numbers(Hearing(before, finding.section, Renderer(store)), finding.tracks, finding.layers)
+    new = numbers(Hearing(after, finding.section, Renderer(store)), finding.tracks, finding.layers)
     if "bass_lufs" in old and "bass_lufs" in new:
         old["bass_lost_lu"], new["bass_lost_lu"] = 0.0, old["bass_lufs"] - new["bass_lufs"]
     return {

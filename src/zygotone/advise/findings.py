@@ -1,18 +1,30 @@
-"""What a finding and a fix are, and the one door to all rules."""
+"""What a finding and a fix are, and what a rule declares."""
 
 from __future__ import annotations
 
-import functools
+import importlib
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
-from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.graph import Graph, SourceNode, compile_session, layer_node
-from zygotone.engine.renderer import Renderer
-from zygotone.session.bench import Reading, Trial
+from zygotone.advise.hearing import Hearing
+from zygotone.errors import ParameterError
+from zygotone.measure.quantities import find_quantity
+from zygotone.session.history import Reading, Trial
 from zygotone.session.models import Section, Session
+
+
+def reading_of(name: str, before: float | None = None, after: float | None = None) -> Reading:
+    """A quantity before and after, in the words and the unit that it is shown in; what is not finite is left out.
+
+    Raises
+    ------
+    ParameterError : no such quantity is declared.
+    """
+    quantity = find_quantity(name)
+    ends = [None if v is None or not math.isfinite(v) else v * quantity.shown_times for v in (before, after)]
+    return Reading(name=name, label=quantity.label, unit=quantity.unit, before=ends[0], after=ends[1])
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,117 +85,103 @@ class Finding:
             "fixes": [fix.to_json() for fix in self.fixes],
         }
 
+    def readings(self) -> tuple[Reading, ...]:
+        """The evidence as the log shows it: with words and units."""
+        return tuple(reading_of(name, value) for name, value in self.evidence.items())
+
     def trial(self, number: int) -> Trial:
         """The trial that fix ``number`` (from 1) opens."""
         fix = self.fixes[number - 1]
         assert fix.session is not None
         return Trial(
             session=fix.session, title=fix.label if not fix.detail else f"{fix.label}: {fix.detail}", finding=self.id,
-            fix=number, rule=self.rule, tracks=self.tracks, layers=self.layers, section=self.section.id, readings=fix.readings,
+            fix=number, rule=self.rule, tracks=self.tracks, layers=self.layers, section=self.section.id, stage=self.stage,
+            readings=fix.readings,
         )  # fmt: skip
 
 
-@dataclass
-class Context:
-    """A session heard over one section: renders what the rules ask for, once."""
-
-    session: Session
-    section: Section
-    renderer: Renderer
-    cancelled: Callable[[], bool] = lambda: False
-    excerpt: tuple[int, int] | None = None  # frames of the song, where only a part of the section is to be heard
-
-    @functools.cached_property
-    def graph(self) -> Graph:
-        return compile_session(self.session)
-
-    @functools.cached_property
-    def span(self) -> tuple[int, int]:
-        return self.excerpt or self.renderer.span_of(self.session, self.section)
-
-    @property
-    def rate_hz(self) -> int:
-        return self.session.rate_hz
-
-    def stem(self, strip_id: str) -> Stereo:
-        """After chain, level and pan."""
-        return self.renderer.take(self.graph, self.graph.strip[strip_id], self.span, cancelled=self.cancelled).audio
-
-    def chain_out(self, strip_id: str) -> Stereo:
-        """After the chain, before level and pan: what a key input hears."""
-        return self.renderer.take(self.graph, self.graph.chain[strip_id], self.span, cancelled=self.cancelled).audio
-
-    def layer(self, track_id: str, layer_id: str) -> Stereo:
-        """One layer of an instrument after its own chain, before the track's."""
-        node = layer_node(self.session, track_id, layer_id)
-        if isinstance(node, SourceNode):  # which is there already, for the whole song
-            start, end = self.span
-            return self.renderer.source_reader(self.session)(node)(start, end - start)
-        return self.renderer.take(self.graph, node, self.span, cancelled=self.cancelled).audio
-
-    def with_session(self, session: Session) -> Context:
-        return Context(session, self.section, self.renderer, self.cancelled, self.excerpt)
+Over = Literal["track", "layers", "pair", "bus", "section", "boundary", "mix"]
+Subject = tuple[str, ...]  # ids of the strips that a rule is asked about; of a section or boundary none
+FindProblems = Callable[[Hearing, Subject], list[Finding]]
+WorkOutFixes = Callable[[Hearing, Finding], tuple[Fix, ...]]
+Numbers = Callable[[Hearing, Subject, tuple[str, ...]], dict[str, float]]  # for strips, and layers of the first
 
 
-FindProblems = Callable[[Context], list[Finding]]
-WorkOutFixes = Callable[[Context, Finding], tuple[Fix, ...]]
-Numbers = Callable[[Context, tuple[str, ...], tuple[str, ...]], dict[str, float]]  # for tracks, and layers of the first
-
-
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Rule:
-    """``find`` looks for problems in a context, ``fixes`` works out the ways out of one, and ``numbers`` reads the
-    measures that those change."""
+    """What is looked for, and what is done about it.
+
+    ``threshold`` is the value of the quantity ``reads[0]`` from where it is a problem, ``source`` says where that comes from.
+    ``subjects`` names what it is asked about in a session; ``find`` looks at one of them, and may ask of it what
+    ``Hearing.reads`` covers, of the others nothing. ``fixes`` works out the ways out of a finding, and ``numbers`` reads the
+    measures that those change. A rule with ``ladder`` shows all its fixes side by side, on its stage's page.
+    """
 
     name: str
+    title: str
+    over: Over
+    reads: tuple[str, ...]  # quantities
+    threshold: float
+    source: str
+    stage: str
+    subjects: Callable[[Session], Iterable[Subject]]
     find: FindProblems
     fixes: WorkOutFixes
     numbers: Numbers
+    ladder: bool = False
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "name": self.name,
+            "title": self.title,
+            "over": self.over,
+            "reads": list(self.reads),
+            "threshold": self.threshold,
+            "source": self.source,
+            "stage": self.stage,
+        }
+
+    def asked_about(self, hearing: Hearing, subject: Subject) -> str:
+        """What the answer depends on."""
+        strips = [hearing.session.strip(strip_id) for strip_id in subject]
+        whole = [] if self.over in ("track", "layers", "pair", "bus") else [hearing.session.digest]
+        return "|".join((self.name, *(hearing.reads(strip) for strip in strips), *whole))
 
 
-RULES: dict[str, Rule] = {}
+class Rules:
+    """All rules by name. The modules of ``advise.rules`` enter theirs; they are loaded when somebody first asks."""
+
+    def __init__(self) -> None:
+        self._entered: dict[str, Rule] = {}
+
+    def enter(self, rule: Rule) -> Rule:
+        """Raises ParameterError where the name is taken, or a quantity it reads is not declared."""
+        if rule.name in self._entered:
+            raise ParameterError(f"there are two rules {rule.name!r}")
+        for name in rule.reads:
+            find_quantity(name)
+        self._entered[rule.name] = rule
+        return rule
+
+    def leave(self, name: str) -> None:
+        del self._entered[name]
+
+    @property
+    def _rules(self) -> dict[str, Rule]:
+        importlib.import_module("zygotone.advise.rules")
+        return self._entered
+
+    def __iter__(self) -> Iterator[Rule]:
+        return iter(tuple(self._rules.values()))
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._rules
+
+    def __getitem__(self, name: str) -> Rule:
+        return self._rules[name]
 
 
-def rule(name: str, find: FindProblems, fixes: WorkOutFixes, numbers: Numbers) -> None:
-    RULES[name] = Rule(name, find, fixes, numbers)
-
-
-_EVIDENCE = {
-    "kick_hz": ("Kick fundamental", "Hz"),
-    "bass_hz": ("Bass fundamental", "Hz"),
-    "onset_gap_ms": ("Bass after kick", "ms"),
-    "kick_clear_db": ("Kick clear of bass", "dB"),
-    "kick_clear_share": ("Share of hits that are clear, 0 to 1", ""),
-    "kick_clear_worst_db": ("Worst tenth of them under", "dB"),
-    "click_clear_db": ("Click over the bass above 1.5 kHz", "dB"),
-    "side_share_low": ("Side share, 0 to 1", ""),
-    "below_hz": ("below", "Hz"),
-    "fold_down_loss_lu": ("Lost in mono", "LU"),
-    "sample_peak_dbfs": ("Peak", "dBFS"),
-    "flat_tops": ("Cut-off tops", ""),
-    "cancel_db": ("Sum against both alone", "dB"),
-    "at_hz": ("at", "Hz"),
-    "later_ms": ("Best offset", "ms"),
-    "hidden_share": ("Hidden by the rest, 0 to 1", ""),
-    "added_db": ("Adds at most", "dB"),
-    "over_lead_lu": ("Louder than the lead layer", "LU"),
-    "attack_ms": ("Attack", "ms"),
-    "share": ("Share where it belongs, 0 to 1", ""),
-    "low_gap_db": ("Second sub under the first", "dB"),
-    "mud_db": ("200 to 500 Hz over its neighbours", "dB"),
-    "fundamental_hz": ("Fundamental", "Hz"),
-    "wanted_hz": ("Nearest consonant", "Hz"),
-    "cents_off": ("Away from it", "cents"),
-}
-
-
-def evidence_readings(finding: Finding) -> tuple[Reading, ...]:
-    """The evidence as the log shows it: with words and units."""
-    readings = []
-    for name, value in finding.evidence.items():
-        label, unit = _EVIDENCE.get(name, (name, ""))
-        readings.append(Reading(name=name, label=label, unit=unit, before=value))
-    return tuple(readings)
+RULES = Rules()
 
 
 def severity_of(value: float, slight: float, strong: float) -> float:
@@ -193,5 +191,6 @@ def severity_of(value: float, slight: float, strong: float) -> float:
     return min(1.0, max(0.0, (value - slight) / (strong - slight)))
 
 
-def sounds(audio: FloatArray, *, floor: float = 1e-4) -> bool:
-    return bool(audio.size) and float(abs(audio).max()) > floor
+def finite(values: dict[str, float]) -> dict[str, float]:
+    """Those that are numbers."""
+    return {name: value for name, value in values.items() if math.isfinite(value)}

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zygotone.advise.findings import Context
+from zygotone.advise.hearing import Hearing
 from zygotone.advise.views import FREQS_HZ
 from zygotone.dsp.strings import design_string, pluck_softness
 from zygotone.dsp.types import FloatArray, Stereo
@@ -35,20 +35,20 @@ class LayerMapView:
     lufs: tuple[float, ...]
 
 
-def layer_map(context: Context, track_id: str) -> LayerMapView | None:
+def layer_map(hearing: Hearing, track_id: str) -> LayerMapView | None:
     """None where the track plays a clip."""
-    source = context.session.track(track_id).source
+    source = hearing.session.track(track_id).source
     if not isinstance(source, InstrumentSource):
         return None
-    heard = [(layer, context.layer(track_id, layer.id)) for layer in source.layers]
-    levels = np.array([band_levels_db(audio, context.rate_hz) for _, audio in heard]).reshape(len(heard), 31)
+    heard = [(layer, hearing.layer(track_id, layer.id)) for layer in source.layers]
+    levels = np.array([band_levels_db(audio, hearing.rate_hz) for _, audio in heard]).reshape(len(heard), 31)
     sounding = {layer.id for layer in source.sounding}
     parts = [audio for layer, audio in heard if layer.id in sounding]
-    total = band_levels_db(np.sum(parts, axis=0), context.rate_hz) if parts else np.full(31, -120.0)
+    total = band_levels_db(np.sum(parts, axis=0), hearing.rate_hz) if parts else np.full(31, -120.0)
     counted = np.array([row if layer.id in sounding else np.full(31, -120.0) for (layer, _), row in zip(heard, levels, strict=True)]).reshape(len(heard), 31)  # fmt: skip
     return LayerMapView(
         tuple(layer.id for layer, _ in heard), levels, total, tuple(tuple(o) for o in owners(counted)),
-        tuple(integrated_lufs(audio, context.rate_hz) for _, audio in heard),
+        tuple(integrated_lufs(audio, hearing.rate_hz) for _, audio in heard),
     )  # fmt: skip
 
 

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zygotone.advise.findings import Context
-from zygotone.advise.kick_bass import Pair, measure_pair
+from zygotone.advise.hearing import Hearing
+from zygotone.advise.kick_and_bass import Pair, measure_pair
 from zygotone.devices import Host, make_processor
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.graph import Node
@@ -35,17 +35,16 @@ class Heard:
     spectrum_db: FloatArray  # at FREQS_HZ
 
 
-def heard_at(context: Context, node: Node) -> Heard:
+def heard_at(hearing: Hearing, node: Node) -> Heard:
     """What a node sounds like over the section; remembered, since an edit leaves most nodes as they were."""
 
     def measure() -> Heard:
-        audio = context.renderer.take(context.graph, node, context.span, cancelled=context.cancelled).audio
-        average = spectrum(audio, context.rate_hz)
+        audio = hearing.take(node).audio
+        average = spectrum(audio, hearing.rate_hz)
         curve = log_spectrum_db(average, FREQS_HZ)
-        return Heard(integrated_lufs(audio, context.rate_hz), crest_db(audio), centroid_hz(average), curve)
+        return Heard(integrated_lufs(audio, hearing.rate_hz), crest_db(audio), centroid_hz(average), curve)
 
-    heard: Heard = context.renderer.memo(("heard", node.key, context.span), measure)
-    return heard
+    return hearing.fact("heard", node.key, measure)
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,18 +61,17 @@ class Effect:
     latency_ms: float
 
 
-def device_effect(context: Context, strip_id: str, path: str) -> Effect:
-    """Measured on the section of ``context``; ``path`` as in ``models.walk``. A device that is off changes nothing."""
-    rate = context.rate_hz
-    device = context.session.strip(strip_id).device(path)
-    before_node, after_node = context.graph.tap(strip_id, path)
+def device_effect(hearing: Hearing, strip_id: str, path: str) -> Effect:
+    """Measured on the section of ``hearing``; ``path`` as in ``models.walk``. A device that is off changes nothing."""
+    rate = hearing.rate_hz
+    device = hearing.session.strip(strip_id).device(path)
+    before_node, after_node = hearing.graph.tap(strip_id, path)
     keyed = device.key is not None and device.on
     gain = before = None
     if after_node is not before_node:
-        take = context.renderer.take
-        gain = take(context.graph, after_node, context.span, cancelled=context.cancelled).gain_db
+        gain = hearing.take(after_node).gain_db
     if gain is not None:
-        before = take(context.graph, before_node, context.span, cancelled=context.cancelled).audio
+        before = hearing.take(before_node).audio
     curve = deepest = share = pumping = None
     if gain is not None and before is not None:
         edges = np.linspace(0, len(gain), TIME_POINTS + 1).astype(int)[:-1]
@@ -83,9 +81,9 @@ def device_effect(context: Context, strip_id: str, path: str) -> Effect:
         share = float(np.mean(np.abs(gain) > _MOVED_DB))
         pumping = pumping_db(gain, before, rate)
     return Effect(
-        before=heard_at(context, before_node),
-        after=heard_at(context, after_node),
-        key=heard_at(context, after_node.inputs[1]) if keyed else None,
+        before=heard_at(hearing, before_node),
+        after=heard_at(hearing, after_node),
+        key=heard_at(hearing, after_node.inputs[1]) if keyed else None,
         gain_db=curve,
         deepest_db=deepest,
         reduced_share=share,
@@ -102,11 +100,11 @@ class Step:
     crest_db: float
 
 
-def chain_steps(context: Context, strip_id: str) -> dict[str, Step]:
+def chain_steps(hearing: Hearing, strip_id: str) -> dict[str, Step]:
     """Change of loudness and crest through each device of a chain, by path."""
     steps: dict[str, Step] = {}
-    for path, _ in walk(context.session.strip(strip_id).chain):
-        before, after = (heard_at(context, node) for node in context.graph.tap(strip_id, path))
+    for path, _ in walk(hearing.session.strip(strip_id).chain):
+        before, after = (heard_at(hearing, node) for node in hearing.graph.tap(strip_id, path))
         steps[path] = Step(after.lufs - before.lufs, after.crest_db - before.crest_db)
     return steps
 
@@ -124,14 +122,14 @@ class PairView:
     hits: tuple[float, ...]  # where in the bar the kick starts, 0 to 1
 
 
-def pair_view(context: Context, kick_id: str, bass_id: str, *, bar: int | None = None) -> PairView | None:
+def pair_view(hearing: Hearing, kick_id: str, bass_id: str, *, bar: int | None = None) -> PairView | None:
     """None where the two do not sound together. The bar with most hits is taken if none is asked for."""
-    pair = measure_pair(context, context.session.track(kick_id), context.session.track(bass_id))
+    pair = measure_pair(hearing, kick_id, bass_id)
     if pair is None:
         return None
-    rate = context.rate_hz
-    kick, bass = context.stem(kick_id), context.stem(bass_id)
-    bar_frames = context.session.song.bar_s * rate
+    rate = hearing.rate_hz
+    kick, bass = hearing.stem(kick_id), hearing.stem(bass_id)
+    bar_frames = hearing.session.song.bar_s * rate
     bars = [int(at / bar_frames) for at in pair.kick.onsets]
     if bar is None:
         bar = max(sorted(set(bars)), key=bars.count)
@@ -151,8 +149,8 @@ def pair_view(context: Context, kick_id: str, bass_id: str, *, bar: int | None =
 
     return PairView(
         pair=pair,
-        kick_spectrum_db=heard_at(context, context.graph.strip[kick_id]).spectrum_db,
-        bass_spectrum_db=heard_at(context, context.graph.strip[bass_id]).spectrum_db,
+        kick_spectrum_db=heard_at(hearing, hearing.graph.strip[kick_id]).spectrum_db,
+        bass_spectrum_db=heard_at(hearing, hearing.graph.strip[bass_id]).spectrum_db,
         bar=bar,
         kick_low=low(kick),
         bass_low=low(bass),
@@ -173,8 +171,6 @@ def finite(value: float | None) -> bool:
 
 # --- what a device does to a click ---------------------------------------------------------------------------------
 
-RESPONSE_KINDS = ("filter", "cabinet", "phaser", "flanger", "width", "spread")
-TAIL_KINDS = ("delay", "reverb", "chorus", "doubler")
 _CLICK = 1e-3  # soft enough for any loop to be straight
 _LONGEST_PICTURE_S = 8.0
 

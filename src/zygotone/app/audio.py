@@ -15,6 +15,7 @@ from zygotone.session.audio_files import AudioWriter
 
 BLOCK_FRAMES = 512
 _FADE_S = 0.012
+_STOP_S, _DRAIN_S = 2.0, 2.0  # how long a run is waited for that is to end
 # Never louder than full scale, whatever a chain does: ears come first.
 _SAFETY = 1.0
 
@@ -101,14 +102,46 @@ def portaudio_outputs() -> list[PortAudioOutput]:
     return [PortAudioOutput(i, d["name"]) for i, d in enumerate(devices) if d["max_output_channels"] >= 2]
 
 
+class _Run:
+    """One time of playing: the thread that takes blocks from the player and gives them to the output, until it is to end."""
+
+    def __init__(self, transport: Transport, output: Output, after: _Run | None) -> None:
+        self.output = output
+        self.ending = threading.Event()
+        self.silent = threading.Event()  # nothing more goes to the output: what is asked for now needs another run
+        self._transport, self._after = transport, after
+        self._thread = threading.Thread(target=self._go, name="audio", daemon=True)
+        self._thread.start()
+
+    @property
+    def alive(self) -> bool:
+        return self._thread.is_alive()
+
+    def join(self, most_s: float) -> None:
+        self._thread.join(most_s)
+
+    def _go(self) -> None:
+        transport = self._transport
+        try:
+            if self._after is not None:  # the output is still playing what the last run gave it
+                self._after.join(_DRAIN_S)
+                self.output.start(transport.player.rate_hz)
+            transport.give_blocks(self)
+        except Exception as problem:
+            transport.error = f"{self.output.name} stopped: {problem}"
+        finally:
+            self.silent.set()
+            transport.peak = np.zeros(2)
+            self.output.stop()
+
+
 class Transport:
-    """Play and stop: a thread that takes blocks from the player and gives them to the output."""
+    """Play and stop. No two runs give blocks at a time."""
 
     def __init__(self, player: Player, output: Output) -> None:
         self.player = player
         self.output = output
-        self._thread: threading.Thread | None = None
-        self._stop = threading.Event()
+        self._run: _Run | None = None
         self.drop_outs = 0
         self.load = 0.0  # share of a block's time that working it out takes
         self.peak = np.zeros(2)  # largest sample of the last blocks, falls slowly
@@ -118,27 +151,35 @@ class Transport:
 
     @property
     def playing(self) -> bool:
-        return self._thread is not None and self._thread.is_alive()
+        run = self._run
+        return run is not None and run.alive and not run.silent.is_set() and not run.ending.is_set()
 
     def play(self) -> None:
-        """Raises nothing; a device that cannot be opened is reported in ``error``."""
+        """Raises nothing; a device that cannot be opened, or that does not let go, is reported in ``error``."""
         if self.playing:
             return
-        self._stop.clear()
         self.error = None
-        try:
-            self.output.start(self.player.rate_hz)
-        except Exception as problem:
-            self.error = f"{self.output.name} cannot be opened: {problem}"
+        last = self._run if self._run is not None and self._run.alive else None
+        if last is not None and last.ending.is_set() and last.output is self.output and not last.silent.is_set():
+            self.error = f"{self.output.name} does not answer; choose another output"
             return
-        self._thread = threading.Thread(target=self._loop, name="audio", daemon=True)
-        self._thread.start()
+        if last is None or last.output is not self.output:
+            last = None
+            try:
+                self.output.start(self.player.rate_hz)
+            except Exception as problem:
+                self.error = f"{self.output.name} cannot be opened: {problem}"
+                return
+        self._run = _Run(self, self.output, last)
 
     def stop(self) -> None:
-        self._stop.set()
-        if self._thread is not None:
-            self._thread.join(2.0)
-            self._thread = None
+        """Fades, and returns when the output is silent; one that hangs is waited for no longer than a moment."""
+        run = self._run
+        if run is not None:
+            run.ending.set()
+            run.join(_STOP_S)
+            if not run.alive:
+                self._run = None
 
     def set_output(self, output: Output) -> None:
         was = self.playing
@@ -147,33 +188,31 @@ class Transport:
         if was:
             self.play()
 
-    def _loop(self) -> None:
+    def give_blocks(self, run: _Run) -> None:
+        """In the run's thread: block after block, faded in, and out where it is to end."""
         rate = self.player.rate_hz
         gain, step = 0.0, 1.0 / (_FADE_S * rate)
-        try:
-            while True:
-                begin = time.perf_counter()
-                block = self.player.block(BLOCK_FRAMES)
-                # Where nothing but notes played by hand is heard, it ends with the last of them.
-                ending = self._stop.is_set() or (not self.player.rolling and self.player.live.idle)
-                ramp = gain + np.arange(1, BLOCK_FRAMES + 1) * (-step if ending else step)
-                ramp = np.clip(ramp, 0.0, 1.0)
-                gain = float(ramp[-1])
-                block = block * ramp
-                over = np.abs(block) > _SAFETY
-                if over.any():
-                    self.limited += int(over.sum())
-                    block = np.clip(block, -_SAFETY, _SAFETY)
-                spent = time.perf_counter() - begin
-                self.load += 0.05 * (spent * rate / BLOCK_FRAMES - self.load)
-                self.peak = np.maximum(self.peak * 0.94, np.max(np.abs(block), axis=1))
-                if self.output.write(block):
-                    self.drop_outs += 1
-                self.played_s += BLOCK_FRAMES / rate
-                if ending and gain == 0.0:
-                    break
-        except Exception as problem:
-            self.error = f"{self.output.name} stopped: {problem}"
-        finally:
-            self.peak = np.zeros(2)
-            self.output.stop()
+        while True:
+            begin = time.perf_counter()
+            block = self.player.block(BLOCK_FRAMES)
+            # Where nothing but notes played by hand is heard, it ends with the last of them.
+            ending = run.ending.is_set() or (not self.player.rolling and self.player.live.idle)
+            ramp = gain + np.arange(1, BLOCK_FRAMES + 1) * (-step if ending else step)
+            ramp = np.clip(ramp, 0.0, 1.0)
+            gain = float(ramp[-1])
+            block = block * ramp
+            over = np.abs(block) > _SAFETY
+            if over.any():
+                self.limited += int(over.sum())
+                block = np.clip(block, -_SAFETY, _SAFETY)
+            spent = time.perf_counter() - begin
+            self.load += 0.05 * (spent * rate / BLOCK_FRAMES - self.load)
+            self.peak = np.maximum(self.peak * 0.94, np.max(np.abs(block), axis=1))
+            last = ending and gain == 0.0
+            if last:
+                run.silent.set()  # before the output drains: a key that is pressed now begins a run of its own
+            if run.output.write(block):
+                self.drop_outs += 1
+            self.played_s += BLOCK_FRAMES / rate
+            if last:
+                break

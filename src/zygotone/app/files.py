@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox
 
+from zygotone.app.stages import STAGES
 from zygotone.demo import build_demo
-from zygotone.engine.renderer import Cancelled
+from zygotone.dsp.giving_up import Cancelled
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.journal import recover
@@ -34,13 +35,13 @@ class Files:
         self._window, self._desk = window, window.desk
 
     def show(self) -> None:
-        name = self._desk.path.name if self._desk.path else self._desk.song.title or "Untitled"
+        name = self._desk.files.path.name if self._desk.files.path else self._desk.song.title or "Untitled"
         self._window.setWindowTitle(f"{name}[*] – Zygotone")
-        self._window.setWindowModified(self._desk.dirty)
+        self._window.setWindowModified(self._desk.files.dirty)
 
     def may_leave(self) -> bool:
         """Asks about unsaved changes; False is stay."""
-        if not self._desk.dirty:
+        if not self._desk.files.dirty:
             return True
         box = QMessageBox(
             QMessageBox.Icon.Question,
@@ -57,20 +58,20 @@ class Files:
         if box.clickedButton() is save:
             return self.save()
         if box.clickedButton() is leave:
-            self._desk.discard_unsaved()
+            self._desk.files.discard_unsaved()
             return True
         return False
 
     def new(self) -> None:
         if self.may_leave():
             self._desk.open_project(empty_project(), None)
-            self._window.show_stage("brief")
+            self._window.show_stage(STAGES.first.key)
 
     def new_from_stems(self) -> None:
         if self.may_leave():
             self._desk.open_project(empty_project(), None)
-            self._window.show_stage("brief")
-            self._window.brief._ask_stems()
+            self._window.show_stage(STAGES.first.key)
+            self._window.stages[STAGES.first.key].ask_for_files()
 
     def open(self) -> None:
         if self.may_leave():
@@ -80,6 +81,7 @@ class Files:
 
     def open_path(self, path: Path) -> bool:
         """Open a project, offering what a crash left in its journal; an error is told and what is open stays."""
+        self._desk.files.written()
         try:
             project = load_project(path)
         except ZygotoneError as error:
@@ -89,7 +91,7 @@ class Files:
                 f"{error}\n\nWhat was open is still open; the file was not changed.",
             )
             return False
-        found = self._desk.recoverable(path, project)
+        found = self._desk.files.recoverable(path, project)
         if found is not None:
             answer = QMessageBox.question(
                 self._window, "Bring back unsaved work?",
@@ -98,15 +100,14 @@ class Files:
             )  # fmt: skip
             if answer == QMessageBox.StandardButton.Yes:
                 self._desk.open_project(found, path)
-                self._desk.saved_changes = -1  # what came back is not in the file yet
-                self._desk.file_changed.emit()
+                self._desk.files.came_back()
                 return True
         self._desk.open_project(project, path)
         return True
 
     def offer_unsaved(self) -> bool:
         """After a crash before the first save: bring that work back, or let it go. Whether it came back."""
-        left = self._desk.unsaved()
+        left = self._desk.files.unsaved()
         if left is None:
             return False
         answer = QMessageBox.question(
@@ -115,7 +116,7 @@ class Files:
             "The last time, Zygotone ended with work that had never been saved to a file. Bring it back?",
         )
         if answer != QMessageBox.StandardButton.Yes:
-            self._desk.forget_unsaved()
+            self._desk.files.forget_unsaved()
             return False
         try:
             project = load_project(left)
@@ -123,9 +124,8 @@ class Files:
             self._window.say(str(error))
             return False
         self._desk.open_project(recover(left, project) or project, None)
-        self._desk.saved_changes = -1  # it is in no file of the person's own yet
-        self._desk.file_changed.emit()
-        self._window.show_stage("fit")
+        self._desk.files.came_back()
+        self._window.show_stage(STAGES.leading.key)
         return True
 
     def take_files(self, paths: list[Path]) -> None:
@@ -134,8 +134,8 @@ class Files:
             if self.may_leave():
                 self.open_path(projects[0])
         elif paths:
-            self._window.show_stage("brief")
-            self._window.brief.add_files(paths)
+            self._window.show_stage(STAGES.first.key)
+            self._window.stages[STAGES.first.key].take_files(paths)
 
     def open_demo(self) -> None:
         """The demo is synthesized, which takes a second or so: in the background."""
@@ -145,14 +145,14 @@ class Files:
 
         def opened(project: Project) -> None:
             self._desk.open_project(project, None)
-            self._window.show_stage("fit")
+            self._window.show_stage(STAGES.leading.key)
             self._window.say("Slack Tide is open. Kick and bass fight in it; work down the ladder.")
 
-        self._desk.worker.submit("Opening the demo", lambda cancel: build_demo(), opened, urgency=0)
+        self._desk.measuring.worker.submit("Opening the demo", lambda cancel: build_demo(), opened, urgency=0)
 
     def fill_recent(self, menu: QMenu) -> None:
         menu.clear()
-        recent = self._desk.recent()
+        recent = self._desk.files.recent()
         for path in recent:
             action = QAction(path, menu)
             action.triggered.connect(lambda _=False, p=path: self.may_leave() and self.open_path(Path(p)))
@@ -163,12 +163,12 @@ class Files:
             menu.addAction(nothing)
 
     def save(self) -> bool:
-        if self._desk.path is None:
+        if self._desk.files.path is None:
             return self.save_as()
-        return self._save_to(self._desk.path)
+        return self._save_to(self._desk.files.path)
 
     def save_as(self) -> bool:
-        start = str(self._desk.path or f"{self._desk.song.title or 'Untitled'}.zygotone")
+        start = str(self._desk.files.path or f"{self._desk.song.title or 'Untitled'}.zygotone")
         path, _ = QFileDialog.getSaveFileName(self._window, "Save the project", start, FILTER)
         if not path:
             return False
@@ -177,7 +177,7 @@ class Files:
 
     def _save_to(self, path: Path) -> bool:
         try:
-            self._desk.save(path)
+            self._desk.files.save(path)
         except ZygotoneError as error:
             QMessageBox.warning(
                 self._window,
@@ -198,7 +198,7 @@ class Files:
 
         project = Project(self._desk.session, store=self._desk.store)
 
-        worker = self._desk.worker
+        worker = self._desk.measuring.worker
 
         def run(cancel):
             def progress(share: float) -> None:

@@ -24,7 +24,7 @@ class PlayButton(QPushButton):
         self.setAccessibleName("Play or stop")
         self.setToolTip("Play the loop, or stop (Space)")
         self.setFixedSize(36, 36)
-        self.clicked.connect(desk.toggle_play)
+        self.clicked.connect(desk.listening.toggle_play)
         theme().changed.connect(self.update)
 
     def paintEvent(self, event) -> None:
@@ -34,7 +34,7 @@ class PlayButton(QPushButton):
         painter.setBrush(colour("a" if self.hasFocus() else "ink"))
         painter.drawEllipse(QRectF(1, 1, 34, 34))
         painter.setBrush(colour("sheet"))
-        if self._desk.playing:
+        if self._desk.listening.playing:
             painter.drawRect(QRectF(12, 12, 12, 12))
         else:
             painter.drawPolygon(QPolygonF([QPointF(14, 11), QPointF(14, 25), QPointF(26, 18)]))
@@ -51,7 +51,7 @@ class Swap(QWidget):
         self.setToolTip("Swap A and B at equal loudness (X)")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFixedSize(124, 32)
-        for signal in (desk.heard_changed, desk.session_changed, theme().changed):
+        for signal in (desk.listening.changed, desk.session_changed, theme().changed):
             signal.connect(self.update)
 
     def paintEvent(self, event) -> None:
@@ -65,7 +65,7 @@ class Swap(QWidget):
         half = self.width() / 2
         for index, (text, ink) in enumerate((("A kept", "a"), ("B trial", "b"))):
             box = QRectF(index * half + 3, 3, half - 6, self.height() - 6)
-            heard = self._desk.heard == index
+            heard = self._desk.listening.heard == index
             alive = trial or index == 0
             painter.setPen(colour(ink if alive else "line"))
             painter.setBrush(colour(ink) if heard and alive else colour("sheet"))
@@ -78,12 +78,12 @@ class Swap(QWidget):
     def mousePressEvent(self, event) -> None:
         index = int(event.position().x() > self.width() / 2)
         if index == 1 and self._desk.bench.trial is None:
-            self._desk.swap()  # says why there is nothing to hear
-        self._desk.hear(index)
+            self._desk.listening.swap()  # says why there is nothing to hear
+        self._desk.listening.hear(index)
 
     def keyPressEvent(self, event) -> None:
         if event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right):
-            self._desk.hear(int(event.key() == Qt.Key.Key_Right))
+            self._desk.listening.hear(int(event.key() == Qt.Key.Key_Right))
         else:
             super().keyPressEvent(event)
 
@@ -119,7 +119,7 @@ class Header(QFrame):
             )
         )  # fmt: skip
         self.layout().setStretch(2, 1)
-        for signal in (desk.session_changed, desk.match_changed, desk.heard_changed, desk.file_changed):
+        for signal in (desk.session_changed, desk.measuring.match_changed, desk.listening.changed, desk.files.changed):
             signal.connect(self.show_now)
         self.show_now()
 
@@ -128,18 +128,18 @@ class Header(QFrame):
         self.title.setText(
             self.title.fontMetrics().elidedText(song.title or "Untitled", Qt.TextElideMode.ElideRight, 165)
         )
-        if desk.saved_at is None:
+        if desk.files.saved_at is None:
             saved = "not saved yet"
-        elif desk.dirty:
+        elif desk.files.dirty:
             saved = "changed"
         else:
-            minutes = int((time.time() - desk.saved_at) / 60)
+            minutes = int((time.time() - desk.files.saved_at) / 60)
             saved = "saved" if minutes < 1 else f"saved {minutes} min ago"
         self.saved.setText(saved)
         self.tempo.setText(f"{song.tempo_bpm:g} BPM")
         self.key.setText(f"{song.key or 'no key'} · {song.beats_per_bar}/{song.beat_unit}")
-        match, trial = desk.match, desk.bench.trial
-        numbers = None if match is None else (match.b if desk.heard == 1 and match.b is not None else match.a)
+        match, trial = desk.measuring.match, desk.bench.trial
+        numbers = None if match is None else (match.b if desk.listening.heard == 1 and match.b is not None else match.a)
         self.lufs.setText(
             f"{format_number(numbers.lufs, 'LUFS')}" if numbers and math.isfinite(numbers.lufs) else "– LUFS"
         )

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from PySide6.QtCore import QObject, QTimer
 
-from zygotone.app.work import Cancel
+from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.playing import hold_note
 from zygotone.session.models import InstrumentSource, Track
 
@@ -45,16 +45,16 @@ class KeyPlayer(QObject):
 
     def press(self, pitch: int, velocity: float) -> None:
         desk = self._desk
-        track = desk.session.strip(desk.track_id)
+        track = desk.session.strip(desk.selection.track_id)
         if not isinstance(track, Track) or not isinstance(track.source, InstrumentSource):
             desk.message.emit("This track plays a clip; choose one with an instrument to play it.")
             return
         key = self._down[pitch] = _Key(track.id, track.source, velocity)
-        live = desk.player.live
+        live = desk.listening.player.live
 
         def start(audio: Any) -> None:
             live.add(pitch, audio, held=self._down.get(pitch) is key)
-            desk.wake_for_notes()
+            desk.listening.wake_for_notes()
             if self._down.get(pitch) is not key:  # let go before it was there
                 self._let_go(pitch, key)
             else:
@@ -87,7 +87,7 @@ class KeyPlayer(QObject):
         """The same note again, released where it is now."""
         heard_s = self._heard_s(pitch)
         if heard_s is not None:
-            live = self._desk.player.live
+            live = self._desk.listening.player.live
             # 30 ms: what is heard until it is rendered.
             self._render(pitch, key, heard_s + 0.03, lambda audio: live.replace(pitch, audio))
 
@@ -98,14 +98,14 @@ class KeyPlayer(QObject):
                 self._hold(pitch, key, max(_NEXT_S, 2.0 * key.gate_s))
 
     def _hold(self, pitch: int, key: _Key, gate_s: float) -> None:
-        live = self._desk.player.live
+        live = self._desk.listening.player.live
         key.gate_s = min(_MOST_S, gate_s)
         self._render(
             pitch, key, key.gate_s, lambda audio: live.replace(pitch, audio, held=self._down.get(pitch) is key)
         )
 
     def _heard_s(self, pitch: int) -> float | None:
-        frames = self._desk.player.live.heard_frames(pitch)
+        frames = self._desk.listening.player.live.heard_frames(pitch)
         return None if frames is None else frames / self._desk.session.rate_hz
 
     def _render(self, pitch: int, key: _Key, gate_s: float, done: Callable[[Any], None]) -> None:
@@ -118,7 +118,7 @@ class KeyPlayer(QObject):
         )
         gain = 10.0 ** (desk.session.strip(key.track_id).level_db / 20.0)
 
-        def render(cancel: Cancel) -> Any:
+        def render(unwanted: IsUnwanted) -> Any:
             note = hold_note(
                 key.source, pitch, key.velocity, gate_s, wheel=wheel, rate_hz=rate, bpm=song.tempo_bpm,
                 a4_hz=song.a4_hz, clip=clip,
@@ -126,4 +126,4 @@ class KeyPlayer(QObject):
             # In single precision, as long ones take room.
             return (gain * note).astype(np.float32)
 
-        desk.play_worker.submit(f"note {pitch}", render, done, urgency=0)
+        desk.listening.worker.submit(f"note {pitch}", render, done, urgency=0)

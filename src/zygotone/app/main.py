@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QApplication
 
 from zygotone.app.desk import Desk
 from zygotone.app.files import empty_project
+from zygotone.app.stages import STAGES
 from zygotone.app.theme import load_fonts, theme
 from zygotone.app.window import Window
 from zygotone.session.project_file import Project
@@ -30,7 +31,7 @@ def make_window(project: Project | None = None, *, settings: QSettings | None = 
     theme().preference = str(desk.settings.value("theme") or "desktop")
     theme().apply()
     window = Window(desk)
-    window.show_stage("fit" if project else "brief")
+    window.show_stage((STAGES.leading if project else STAGES.first).key)
     return window
 
 
@@ -45,7 +46,7 @@ def run(project: Path | None, *, demo: bool = False) -> int:
             window.desk.start()
             window.files.open_demo()
         elif project is not None and window.files.open_path(project):
-            window.show_stage("fit")
+            window.show_stage(STAGES.leading.key)
         else:
             window.desk.start()
             window.files.offer_unsaved()

@@ -7,11 +7,11 @@ from collections.abc import Callable
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QLineEdit, QScrollArea, QWidget
 
-from zygotone.advise.findings import Finding
+from zygotone.advise.findings import RULES, Finding
 from zygotone.app.desk import Desk
+from zygotone.app.stages import STAGES, StageWidget
 from zygotone.app.widgets.basic import button, card, clear, column, label, row
-from zygotone.session.bench import Reading
-from zygotone.session.catalogue import DEVICES
+from zygotone.session.history import Reading
 from zygotone.session.params import format_number
 
 _BARS = {"strong": "▮▮▮", "fair": "▮▮▯", "slight": "▮▯▯"}
@@ -28,58 +28,36 @@ def _end(value: float | None, unit: str) -> str:
 
 
 class Margin(QWidget):
-    def __init__(
-        self,
-        desk: Desk,
-        *,
-        add_device: Callable[[str], None],
-        add_series: Callable[[], None],
-        show_finding: Callable[[Finding], None],
-    ) -> None:
+    def __init__(self, desk: Desk, stages: dict[str, StageWidget], *, show_finding: Callable[[Finding], None]) -> None:
         super().__init__()
         self.setObjectName("margin")
         self._desk = desk
-        self._stage = "fit"
-        self._add_device, self._show_finding = add_device, show_finding
+        self._stage = ""
+        self._show_finding = show_finding
         self._trial_space, self._finding_space = column(spacing=6), column(spacing=8)
         self._reason: QLineEdit | None = None
         self._trial_for: object = None
-        self._devices = QWidget()
-        self._series = button(
-            "Two in series: peaks, then gentle", "chains.add.series", add_series,
-            tip="Two compressors set from the material: one that catches only the loudest peaks, then one that holds the rest",
-        )  # fmt: skip
-        grid = QGridLayout()
-        grid.setSpacing(5)
-        grid.setContentsMargins(0, 0, 0, 0)
-        for at, kind in enumerate(DEVICES):
-            made = button(
-                kind.title,
-                f"chains.add.{kind.kind}",
-                lambda k=kind.kind: add_device(k),
-                tip=kind.summary,
-                accessible=f"Add {kind.title}",
-            )
-            grid.addWidget(made, at // 2, at % 2)
-        self._devices.setLayout(column(label("Add a device", "heading"), grid, self._series, spacing=6))
+        self._offers = {key: offer for key, stage in stages.items() if (offer := stage.offer()) is not None}
         inner = QWidget()
         inner.setLayout(
-            column(self._trial_space, self._finding_space, self._devices, 1, spacing=12, margins=(14, 12, 12, 10))
+            column(
+                self._trial_space, self._finding_space, *self._offers.values(), 1, spacing=12, margins=(14, 12, 12, 10)
+            )
         )
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(inner)
         self.setLayout(column(scroll))
-        for signal in (desk.session_changed, desk.match_changed):
+        for signal in (desk.session_changed, desk.measuring.match_changed):
             signal.connect(self._show_trial)
-        desk.findings_changed.connect(self._show_findings)
+        desk.measuring.findings_changed.connect(self._show_findings)
         desk.session_changed.connect(self._show_findings)
-        self.show_stage("fit")
 
     def show_stage(self, stage: str) -> None:
         self._stage = stage
-        self._devices.setVisible(stage == "chains")
+        for key, offer in self._offers.items():
+            offer.setVisible(key == stage)
         self._show_trial()
         self._show_findings()
 
@@ -87,7 +65,7 @@ class Margin(QWidget):
 
     def _show_trial(self) -> None:
         trial = self._desk.bench.trial
-        wanted = (trial, self._desk.readings_now())
+        wanted = (trial, self._desk.measuring.readings_now())
         if wanted == self._trial_for and self._trial_space.count():
             return
         self._trial_for = wanted
@@ -111,7 +89,7 @@ class Margin(QWidget):
         grid.setColumnStretch(0, 1)
         grid.addWidget(label("A", "a"), 0, 1, Qt.AlignmentFlag.AlignRight)
         grid.addWidget(label("B", "b"), 0, 2, Qt.AlignmentFlag.AlignRight)
-        readings: tuple[Reading, ...] = self._desk.readings_now() or trial.readings
+        readings: tuple[Reading, ...] = self._desk.measuring.readings_now() or trial.readings
         for at, reading in enumerate(readings, 1):
             grid.addWidget(label(reading.label, "soft"), at, 0)
             grid.addWidget(label(_end(reading.before, reading.unit), "a"), at, 1, Qt.AlignmentFlag.AlignRight)
@@ -147,12 +125,14 @@ class Margin(QWidget):
 
     def _show_findings(self) -> None:
         clear(self._finding_space)
-        if self._stage in ("brief", "log"):
+        stage = STAGES.get(self._stage)
+        if stage is None or not stage.findings:
             return
-        findings = self._desk.findings
+        findings = self._desk.measuring.findings
         here = [f for f in findings or () if f.stage == self._stage]
-        names = {"fit": "Fit", "chains": "Chains", "sounds": "Sounds"}
-        count = "listening…" if findings is None else f"{names[self._stage]} · {len(here)} in {self._desk.section.name}"
+        count = (
+            "listening…" if findings is None else f"{stage.title} · {len(here)} in {self._desk.selection.section.name}"
+        )
         self._finding_space.addLayout(row(label("Findings", "heading"), label(count, "soft"), 1))
         if findings is not None and not here:
             self._finding_space.addWidget(label("Nothing wrong was found here in this section.", "soft", wrap=True))
@@ -164,7 +144,7 @@ class Margin(QWidget):
     def _card(self, finding: Finding) -> QWidget:
         strength = label(f"{_BARS[finding.strength]} {finding.strength}", "soft")
         name = f"finding.{finding.id}"
-        text = "Show" if finding.rule == "kick_bass_clash" else "Try"
+        text = "Show" if RULES[finding.rule].ladder else "Try"
         tip = "Show its ladder of fixes" if text == "Show" else "Work out the fix and put it on trial"
         act = button(
             text, f"{name}.try", lambda: self._show_finding(finding), tip=tip, accessible=f"{text}: {finding.sentence}"

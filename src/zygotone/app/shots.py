@@ -30,7 +30,7 @@ def settle(window: Window, ready: Callable[[], bool] = lambda: True) -> None:
     while time.monotonic() < end:
         QApplication.processEvents()
         time.sleep(0.02)
-        waiting = window.desk._edit_timer.isActive() or not (window.desk.worker.idle and window.desk.play_worker.idle)
+        waiting = not (window.desk.measuring.settled and window.desk.listening.worker.idle)
         quiet = 0 if waiting or not ready() else quiet + 1
         if quiet > 8:
             return
@@ -55,31 +55,31 @@ def take(folder: Path, only: list[str]) -> None:
         QApplication.processEvents()
         window.grab().save(str(folder / f"{name}.png"))
 
-    settle(window, lambda: window.fit.finding is not None and bool(window.fit.finding.fixes))
+    settle(window, lambda: window.stages["fit"].finding is not None and bool(window.stages["fit"].finding.fixes))
     shot("fit")
     window.show_stage("brief")
     settle(window)
     shot("brief")
-    desk.select_track("bass")
+    desk.selection.track("bass")
     window.show_stage("chains")
     settle(window)
     shot("chains-eq")
-    desk.select_device("compressor")
+    desk.selection.device("compressor")
     settle(window)
     shot("chains-compressor")
-    desk.select_track("guitar-l")
-    desk.select_device("saturation")
+    desk.selection.track("guitar-l")
+    desk.selection.device("saturation")
     settle(window)
     shot("chains-saturation")
     _new_devices(window, shot)
     _sounds(window, shot, folder, only)
     window.show_stage("fit")
-    window.fit.try_rung(4)
-    desk.select_track("bass")
+    window.stages["fit"].try_rung(4)
+    desk.selection.track("bass")
     settle(window)
     shot("fit-trial")
     window.show_stage("chains")
-    desk.select_device(desk.session.track("bass").chain[-1].id)
+    desk.selection.device(desk.session.track("bass").chain[-1].id)
     settle(window)
     shot("chains-trial")
     theme().prefer("night")
@@ -98,20 +98,20 @@ def take(folder: Path, only: list[str]) -> None:
     QApplication.processEvents()
     if not only or "keys" in only:
         window.findChild(object, "help.keys.dialog").grab().save(str(folder / "keys.png"))
-    desk.saved_changes = desk.bench.changes  # nothing here is worth a question about saving
+    desk.files.saved_changes = desk.bench.changes  # nothing here is worth a question about saving
     window.close()
 
 
 def _sounds(window: Window, shot: Callable[[str], None], folder: Path, only: list[str]) -> None:
-    window.desk.select_track("keys")
+    window.desk.selection.track("keys")
     window.show_stage("sounds")
     settle(window)
     shot("sounds")
-    window.sounds.show_tab("Notes")
+    window.stages["sounds"].show_tab("Notes")
     settle(window)
     shot("sounds-notes")
-    window.sounds.show_tab("Source")
-    dialog = LibraryDialog(window.sounds)
+    window.stages["sounds"].show_tab("Source")
+    dialog = LibraryDialog(window.stages["sounds"])
     dialog.show()
     dialog.table.selectRow(0)
     QApplication.processEvents()
@@ -122,13 +122,13 @@ def _sounds(window: Window, shot: Callable[[str], None], folder: Path, only: lis
 
 def _new_devices(window: Window, shot: Callable[[str], None]) -> None:
     """Devices and lanes that the demo has not, put in for a picture and taken out again."""
-    desk, chains = window.desk, window.chains
-    desk.select_track("space")
+    desk, chains = window.desk, window.stages["chains"]
+    desk.selection.track("space")
     settle(window)
     shot("chains-reverb")
     before = desk.bench.changes
-    desk.select_track("mix")
-    desk.select_device("gentle")
+    desk.selection.track("mix")
+    desk.selection.device("gentle")
     chains.add_device("multiband")
     bands = [
         {"threshold_db": -26.0, "ratio": 2.5},
@@ -138,7 +138,7 @@ def _new_devices(window: Window, shot: Callable[[str], None]) -> None:
     desk.edit("Bands", lambda s: change_device(s, "mix", "multiband", bands=bands))
     settle(window)
     shot("chains-multiband")
-    desk.select_track("pad")
+    desk.selection.track("pad")
     chains.add_device("ducker")
     desk.edit("Key", lambda s: change_device(s, "pad", "ducker", key=KeyInput(track="kick")))
     settle(window)

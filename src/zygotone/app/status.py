@@ -66,14 +66,14 @@ class StatusLine(QFrame):
         self._quiet.start()
 
     def _stop_work(self) -> None:
-        name = self.desk.worker.running
+        name = self.desk.measuring.worker.running
         if name is not None:
-            self.desk.worker.cancel(name)
+            self.desk.measuring.worker.cancel(name)
             self.say(f"Stopped: {name}. Nothing was changed by it.")
 
     def _show_progress(self) -> None:
         """Work that takes longer than a moment: what it is, how far, and a way to stop it."""
-        worker = self.desk.worker
+        worker = self.desk.measuring.worker
         long = worker.running_s > SHORT_WORK_S
         for each in (self.progress, self.stop_work):
             each.setVisible(long)
@@ -85,7 +85,7 @@ class StatusLine(QFrame):
 
     def tick(self) -> None:
         """What changes by itself, at a steady rate."""
-        desk, transport = self.desk, self.desk.transport
+        desk, transport = self.desk, self.desk.listening.transport
         if transport.error:
             self.say(transport.error)
             transport.error = None
@@ -99,10 +99,10 @@ class StatusLine(QFrame):
         )
         self.meter.show_peak(transport.peak)
         self._show_progress()
-        bad = desk.player.bad_samples
+        bad = desk.listening.player.bad_samples
         if bad:
             self.engine_label.setText(self.engine_label.text() + f" · {bad} bad samples replaced")
-        if desk.playing and transport.played_s > LONG_LISTENING_S and not self._reminded:
+        if desk.listening.playing and transport.played_s > LONG_LISTENING_S and not self._reminded:
             self._reminded = True
             self.say(
                 "You have listened for 45 minutes. Ears tire before one notices; a break of ten minutes helps both them and the mix."

@@ -10,12 +10,11 @@ from PySide6.QtGui import QPainter, QPainterPath, QPen
 from PySide6.QtWidgets import QScrollArea, QSizePolicy, QWidget
 
 from zygotone.app.desk import Desk
+from zygotone.app.stages import STAGES
 from zygotone.app.theme import colour, number_font, text_font, theme
 from zygotone.app.widgets.basic import button, clear, column, label, row
 from zygotone.session.edits import change_strip
 from zygotone.session.models import Strip, Track
-
-STAGES = (("brief", "Brief"), ("sounds", "Sounds"), ("chains", "Chains"), ("fit", "Fit"), ("log", "Log"))
 
 
 class StageButton(QWidget):
@@ -28,11 +27,11 @@ class StageButton(QWidget):
         self.setFixedHeight(30)
         self._number, self._stage, self._title, self._desk, self._choose = number, stage, title, desk, choose
         self.current = False
-        for signal in (desk.findings_changed, theme().changed):
+        for signal in (desk.measuring.findings_changed, theme().changed):
             signal.connect(self.update)
 
     def waiting(self) -> int:
-        return sum(f.stage == self._stage for f in self._desk.findings or ())
+        return sum(f.stage == self._stage for f in self._desk.measuring.findings or ())
 
     def paintEvent(self, event) -> None:
         painter = QPainter(self)
@@ -100,8 +99,9 @@ class TrackRow(QWidget):
         for each in (self._mute, self._solo):
             each.setFixedSize(18, 20)
             each.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-            each.setVisible(not is_mix)
         self.setLayout(row(1, self._mute, self._solo, spacing=0, margins=(0, 0, 24, 0)))
+        for each in (self._mute, self._solo) if is_mix else ():
+            each.hide()
         self.show_now()
 
     @property
@@ -128,7 +128,7 @@ class TrackRow(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         strip = self.strip
-        if self._desk.track_id == strip.id:
+        if self._desk.selection.track_id == strip.id:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(colour("fill"))
             painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 4, 4)
@@ -148,7 +148,7 @@ class TrackRow(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(colour("line"))
         painter.drawRoundedRect(bar, 2, 2)
-        lufs = self._desk.stem_lufs.get(strip.id, -math.inf)
+        lufs = self._desk.measuring.levels.get(strip.id, -math.inf)
         if math.isfinite(lufs):
             share = min(1.0, max(0.04, (lufs + 50.0) / 42.0))
             painter.setBrush(colour("soft" if strip.mute else "ink"))
@@ -163,11 +163,11 @@ class TrackRow(QWidget):
             )
 
     def mousePressEvent(self, event) -> None:
-        self._desk.select_track(self.strip_id)
+        self._desk.selection.track(self.strip_id)
 
     def focusInEvent(self, event) -> None:
         super().focusInEvent(event)
-        self._desk.select_track(self.strip_id)
+        self._desk.selection.track(self.strip_id)
 
     def keyPressEvent(self, event) -> None:
         step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(event.key())
@@ -219,7 +219,9 @@ class Left(QWidget):
         self.setObjectName("left")
         self.setFixedWidth(190)
         self._desk = desk
-        self.stages = {key: StageButton(n, key, title, desk, choose) for n, (key, title) in enumerate(STAGES, 1)}
+        self.stages = {
+            stage.key: StageButton(n, stage.key, stage.title, desk, choose) for n, stage in enumerate(STAGES, 1)
+        }
         self._space = column(spacing=1)
         self._rows_for: object = None
         self.rows: list[TrackRow] = []
@@ -231,7 +233,7 @@ class Left(QWidget):
         scroll.setWidget(inner)
         heads = row(label("Tracks", "heading"), 1, label("seat", "soft"), margins=(16, 10, 18, 2))
         self.setLayout(column(*self.stages.values(), heads, scroll, spacing=0, margins=(0, 10, 0, 0)))
-        for signal in (desk.session_changed, desk.selection_changed, desk.stems_changed, theme().changed):
+        for signal in (desk.session_changed, desk.selection.changed, desk.measuring.levels_changed, theme().changed):
             signal.connect(self._show)
         self._show()
 

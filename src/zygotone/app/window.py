@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from zygotone.advise.findings import Finding
+from zygotone.advise.findings import RULES, Finding
 from zygotone.app.audio import SimulatedOutput, portaudio_outputs
 from zygotone.app.desk import Desk
 from zygotone.app.files import Files
@@ -23,14 +23,10 @@ from zygotone.app.header import Header
 from zygotone.app.help import show_about, show_hearing, show_keys
 from zygotone.app.margin import Margin
 from zygotone.app.midi_ports import MidiInput, ports
-from zygotone.app.stages.brief import BriefStage
-from zygotone.app.stages.chains import ChainsStage
-from zygotone.app.stages.fit import FitStage
-from zygotone.app.stages.log import LogStage
-from zygotone.app.stages.sounds import SoundsStage
+from zygotone.app.stages import STAGES, StageWidget
 from zygotone.app.status import StatusLine
 from zygotone.app.theme import theme
-from zygotone.app.tracks import STAGES, Left
+from zygotone.app.tracks import Left
 from zygotone.app.widgets.basic import column, row
 from zygotone.session.edits import change_strip
 
@@ -42,36 +38,17 @@ class Window(QMainWindow):
         self.setObjectName("window")
         self.resize(1280, 800)
         self.setMinimumSize(1040, 640)
-        self.stage = "fit"
+        self.stage = STAGES.leading.key
         self.header = Header(desk)
         self.left = Left(desk, self.show_stage)
-        self.brief, self.sounds, self.chains, self.fit, self.log = (
-            BriefStage(desk),
-            SoundsStage(desk),
-            ChainsStage(desk),
-            FitStage(desk),
-            LogStage(desk),
-        )
-        self.stages = {
-            "brief": self.brief,
-            "sounds": self.sounds,
-            "chains": self.chains,
-            "fit": self.fit,
-            "log": self.log,
-        }
+        self.stages: dict[str, StageWidget] = {stage.key: stage.make(desk) for stage in STAGES}
         self.midi = MidiInput()
-        self.midi.pressed.connect(self.sounds.piano.press)
-        self.midi.released.connect(self.sounds.piano.release)
         self.midi.wheel.connect(desk.keys.turn_wheel)
         self.stack = QStackedWidget()
         for each in self.stages.values():
+            each.listen_to_midi(self.midi)
             self.stack.addWidget(each)
-        self.margin = Margin(
-            desk,
-            add_device=self.chains.add_device,
-            add_series=self.chains.add_peaks_then_gentle,
-            show_finding=self.act_on,
-        )
+        self.margin = Margin(desk, self.stages, show_finding=self.act_on)
         self.margin.setFixedWidth(300)
         self.status = StatusLine(desk)
         self.say = self.status.say
@@ -85,12 +62,12 @@ class Window(QMainWindow):
         self.setCentralWidget(body)
         self._make_menus()
         desk.stage_wanted.connect(self.show_stage)
-        desk.file_changed.connect(self.files.show)
+        desk.files.changed.connect(self.files.show)
         desk.session_changed.connect(self._show_undo)
         self._clock = QTimer(self, interval=60)
         self._clock.timeout.connect(self._tick)
         self._clock.start()
-        self.show_stage("fit")
+        self.show_stage(self.stage)
         self._show_undo()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFocus()
@@ -100,20 +77,21 @@ class Window(QMainWindow):
 
     def show_stage(self, stage: str) -> None:
         if stage not in self.stages:
-            stage = "fit"
+            stage = STAGES.leading.key
         self.stage = stage
         self.stack.setCurrentWidget(self.stages[stage])
         self.left.show_stage(stage)
         self.margin.show_stage(stage)
-        self.margin.setVisible(stage != "brief")
+        shown = STAGES.get(stage)
+        self.margin.setVisible(shown is None or shown.margin)
 
     def act_on(self, finding: Finding) -> None:
         """A finding's button: show the ladder, or put the one fix on trial."""
-        if finding.rule == "kick_bass_clash":
-            self.show_stage("fit")
-            self.fit.choose(*finding.tracks)
+        if RULES[finding.rule].ladder:
+            self.show_stage(finding.stage)
+            self.stages[self.stage].show_finding(finding)
             return
-        self.desk.select_track(finding.tracks[-1])
+        self.desk.selection.track(finding.tracks[-1])
 
         def worked_out(done: Finding) -> None:
             number = next((n for n, fix in enumerate(done.fixes, 1) if fix.applies), None)
@@ -122,7 +100,7 @@ class Window(QMainWindow):
             else:
                 self.desk.try_fix(done, number)
 
-        self.desk.work_out(finding, worked_out)
+        self.desk.measuring.work_out(finding, worked_out)
 
     # --- menus and keys ------------------------------------------------------------------------------------
 
@@ -162,16 +140,17 @@ class Window(QMainWindow):
             add(edit, "Mute track", "edit.mute", lambda: self._toggle("mute"), "M"),
             add(edit, "Solo track", "edit.solo", lambda: self._toggle("solo"), "S"),
         ]
-        edit.addSeparator()
-        add(edit, "Device on or off", "edit.device_on", self.chains.toggle, "Shift+O")
-        add(edit, "Device earlier", "edit.earlier", lambda: self.chains._move(-1), "Alt+Left")
-        add(edit, "Device later", "edit.later", lambda: self.chains._move(1), "Alt+Right")
-        add(edit, "Duplicate device", "edit.duplicate", self.chains._duplicate, "Ctrl+D")
+        for stage in self.stages.values():
+            actions = stage.actions_offered()
+            if actions:
+                edit.addSeparator()
+            for action in actions:
+                add(edit, action.text, action.name, action.slot, action.key)
 
         play = bar.addMenu("&Play")
         self._typing_guarded += [
-            add(play, "Play or stop", "play.toggle", self.desk.toggle_play, "Space"),
-            add(play, "Swap A and B", "play.swap", self.desk.swap, "X"),
+            add(play, "Play or stop", "play.toggle", self.desk.listening.toggle_play, "Space"),
+            add(play, "Swap A and B", "play.swap", self.desk.listening.swap, "X"),
         ]
         add(play, "Loop the next section", "play.next", lambda: self._step_section(1), "Ctrl+Right")
         add(play, "Loop the previous section", "play.previous", lambda: self._step_section(-1), "Ctrl+Left")
@@ -183,8 +162,14 @@ class Window(QMainWindow):
         add(play, "Write what the simulated output plays…", "play.record", self._record)
 
         view = bar.addMenu("&View")
-        for n, (key, title) in enumerate(STAGES, 1):
-            add(view, title, f"view.{key}", lambda k=key: self.show_stage(k), f"Alt+{n}")
+        for n, stage in enumerate(STAGES, 1):
+            add(
+                view,
+                stage.title,
+                f"view.{stage.key}",
+                lambda k=stage.key: self.show_stage(k),
+                f"Alt+{n}" if n < 10 else None,
+            )
         view.addSeparator()
         group = QActionGroup(self)
         for preference, title in (("desktop", "As the desktop"), ("paper", "Paper (light)"), ("night", "Night (dark)")):
@@ -207,8 +192,8 @@ class Window(QMainWindow):
     def keyPressEvent(self, event) -> None:
         if event.key() == Qt.Key.Key_Escape and isinstance(self.focusWidget(), QLineEdit):
             self.stages[self.stage].setFocus()
-        elif event.key() == Qt.Key.Key_Delete and self.stage == "chains":
-            self.chains._remove()
+        elif event.key() == Qt.Key.Key_Delete:
+            self.stages[self.stage].delete()
         else:
             super().keyPressEvent(event)
 
@@ -217,14 +202,14 @@ class Window(QMainWindow):
         theme().prefer(preference)
 
     def _toggle(self, name: str) -> None:
-        strip = self.desk.session.strip(self.desk.track_id)
+        strip = self.desk.session.strip(self.desk.selection.track_id)
         if strip.id != self.desk.session.mix.id:
             self.desk.edit(name.capitalize(), lambda s: change_strip(s, strip.id, **{name: not getattr(strip, name)}))
 
     def _step_section(self, step: int) -> None:
         ids = [s.id for s in self.desk.song.sections]
-        at = min(len(ids) - 1, max(0, ids.index(self.desk.loop[0]) + step))
-        self.desk.set_loop((ids[at],))
+        at = min(len(ids) - 1, max(0, ids.index(self.desk.selection.loop[0]) + step))
+        self.desk.selection.set_loop((ids[at],))
 
     def _fill_midi(self) -> None:
         self.midi_menu.clear()
@@ -239,12 +224,13 @@ class Window(QMainWindow):
     def use_midi(self, port) -> None:
         """Play the selected track's instrument from a MIDI port, or from none."""
         wrong = self.midi.choose(port)
-        self.sounds.piano.release_all()
+        for stage in self.stages.values():
+            stage.let_keys_go()
         self.say(wrong or (f"{port.name} plays the selected track." if port is not None else "No MIDI keyboard plays."))
 
     def _fill_outputs(self) -> None:
         self.output_menu.clear()
-        current = self.desk.transport.output.name
+        current = self.desk.listening.transport.output.name
         for output in (SimulatedOutput(), *portaudio_outputs()):
             action = QAction(output.name, self)
             action.setCheckable(True)
@@ -253,7 +239,7 @@ class Window(QMainWindow):
             self.output_menu.addAction(action)
 
     def _use_output(self, output) -> None:
-        self.desk.transport.set_output(output)
+        self.desk.listening.transport.set_output(output)
         self.desk.settings.setValue("output", output.name)
 
     def _record(self) -> None:
@@ -290,7 +276,7 @@ class Window(QMainWindow):
     def _tick(self) -> None:
         """Meters and playhead, at a steady rate."""
         self.status.tick()
-        if self.desk.playing:
+        if self.desk.listening.playing:
             self.header.ribbon.update()
 
     def closeEvent(self, event) -> None:

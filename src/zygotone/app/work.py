@@ -12,10 +12,10 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
-from zygotone.engine.renderer import Cancelled
+from zygotone.dsp.giving_up import Cancelled, IsUnwanted, given_up_when
 from zygotone.errors import ZygotoneError
 
-Cancel = Callable[[], bool]
+_LEAVE_S = 0.5  # how long a closing window waits for work to be given up
 
 
 @dataclass(order=True)
@@ -23,14 +23,16 @@ class _Job:
     urgency: int
     number: int
     name: str = field(compare=False)
-    run: Callable[[Cancel], Any] = field(compare=False)
+    run: Callable[[IsUnwanted], Any] = field(compare=False)
     done: Callable[[Any], None] = field(compare=False)
     failed: Callable[[str], None] | None = field(compare=False)
+    gives_way: bool = field(default=True, compare=False)  # to a newer one of its name, while it runs
     stop: threading.Event = field(default_factory=threading.Event, compare=False)
 
 
 class Worker(QObject):
-    """``submit`` replaces and cancels an older job of the same name. Results come back in the interface's thread."""
+    """``submit`` replaces and cancels an older job of the same name. Results come back in the interface's thread; each job
+    has a number, and of one name only the newest one's result is delivered, however late an older one comes."""
 
     _finished = Signal(object, object, object)
     busy_changed = Signal(bool)
@@ -41,6 +43,7 @@ class Worker(QObject):
         self._jobs: dict[str, _Job] = {}
         self._running: _Job | None = None
         self._count = itertools.count()
+        self._newest: dict[str, int] = {}
         self._wake = threading.Condition()
         self._closing = False
         self._since = 0.0
@@ -50,21 +53,36 @@ class Worker(QObject):
         self._thread.start()
 
     def submit(
-        self, name: str, run: Callable[[Cancel], Any], done: Callable[[Any], None], *, urgency: int = 5,
-        failed: Callable[[str], None] | None = None,
+        self, name: str, run: Callable[[IsUnwanted], Any], done: Callable[[Any], None], *, urgency: int = 5,
+        failed: Callable[[str], None] | None = None, gives_way: bool = True,
     ) -> None:  # fmt: skip
         with self._wake:
-            if self._running is not None and self._running.name == name:
+            if self._running is not None and self._running.name == name and self._running.gives_way:
                 self._running.stop.set()
-            self._jobs[name] = _Job(urgency, next(self._count), name, run, done, failed)
-            self._wake.notify()
+            job = _Job(urgency, next(self._count), name, run, done, failed, gives_way)
+            self._jobs[name], self._newest[name] = job, job.number
+            self._wake.notify_all()
         self.busy_changed.emit(True)
 
     def cancel(self, name: str) -> None:
         with self._wake:
             self._jobs.pop(name, None)
+            self._newest.pop(name, None)
             if self._running is not None and self._running.name == name:
                 self._running.stop.set()
+
+    def forget_all(self) -> None:
+        """Nothing that was asked for is wanted any more."""
+        with self._wake:
+            self._jobs.clear()
+            self._newest.clear()
+            if self._running is not None:
+                self._running.stop.set()
+
+    def wait(self, most_s: float = 30.0) -> None:
+        """Returns when all that was submitted is done; its results are delivered later, by the event loop."""
+        with self._wake:
+            self._wake.wait_for(lambda: not self._jobs and self._running is None, most_s)
 
     @property
     def running(self) -> str | None:
@@ -87,8 +105,8 @@ class Worker(QObject):
             self._jobs.clear()
             if self._running is not None:
                 self._running.stop.set()
-            self._wake.notify()
-        self._thread.join(5.0)
+            self._wake.notify_all()
+        self._thread.join(_LEAVE_S)
 
     def _loop(self) -> None:
         while True:
@@ -102,19 +120,20 @@ class Worker(QObject):
                 self._running, self._since, self.share = job, time.monotonic(), None
             result, error = None, None
             try:
-                result = job.run(job.stop.is_set)
+                with given_up_when(job.stop.is_set):
+                    result = job.run(job.stop.is_set)
             except Cancelled:
                 job.stop.set()
             except Exception as problem:  # reported in the interface, where somebody can see it
                 error = problem
-            if self._closing:
-                return
-            self._finished.emit(job, result, error)
+            if not self._closing:
+                self._finished.emit(job, result, error)
             with self._wake:
                 self._running = None
+                self._wake.notify_all()
 
     def _deliver(self, job: _Job, result: object, error: Exception | None) -> None:
-        if not job.stop.is_set() and not self._closing:
+        if not job.stop.is_set() and not self._closing and self._newest.get(job.name) == job.number:
             if error is None:
                 job.done(result)
             else:

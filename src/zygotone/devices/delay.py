@@ -18,6 +18,7 @@ _LONGEST_MS = 4000.0
 
 KIND = Kind(
     kind="delay",
+    picture="tail",
     title="Delay",
     summary="Echoes in time with the song, each a little duller, dirtier or further to the side than the last.",
     usual_mix=0.3,

@@ -10,7 +10,7 @@ from zygotone.dsp.levels import smoothing
 from zygotone.dsp.onsets import Onsets
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 from zygotone.music.tempo import note_value_to_seconds
-from zygotone.session.catalogue import Kind
+from zygotone.session.catalogue import Entries, Kind, like_the_shown
 from zygotone.session.params import Param, Values, choice, level, note_time, number, share
 
 POINT = (
@@ -23,6 +23,8 @@ USUAL_POINTS = tuple(
 
 KIND = Kind(
     kind="ducker",
+    picture="duck",
+    entries=Entries(new=like_the_shown),
     title="Ducker",
     summary="Turns down along a drawn curve, on each hit of the key or on each step of the tempo.",
     takes_key=True,

@@ -12,8 +12,8 @@ from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, butterworth_qs, moved
 from zygotone.dsp.matched import AnalogSection, matched_sections
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.session.catalogue import Kind
-from zygotone.session.params import Param, Values, choice, frequency, level, number, switch
+from zygotone.session.catalogue import Entries, HandCurve, Handle, Kind
+from zygotone.session.params import Param, Values, choice, defaults, frequency, level, number, switch
 
 SHAPES = ("bell", "low_shelf", "high_shelf", "low_cut", "high_cut", "notch", "tilt")
 
@@ -26,14 +26,6 @@ BAND = (
     choice("channel", "Channel", ("stereo", "mid", "side"), "stereo", "Both sides alike, only the middle, or only the difference."),
     switch("on", "On", True, "Whether the band is heard."),
 )  # fmt: skip
-
-KIND = Kind(
-    kind="eq",
-    title="EQ",
-    summary="Up to twelve bands; follows the analog curve up to the top of hearing.",
-    usual={"bands": [{"freq_hz": 250.0}]},
-    params=(Param(name="bands", label="Bands", type="list", default=(), items=BAND, max_items=12, help="The bands."),),
-)
 
 
 def analog_sections(band: Values) -> list[AnalogSection]:
@@ -68,6 +60,7 @@ def analog_sections(band: Values) -> list[AnalogSection]:
     return [first, *sections] if order % 2 else sections
 
 
+_LIFTS = ("bell", "low_shelf", "high_shelf", "tilt")
 _WIRE = (1.0, 0.0, 0.0, 1.0, 0.0, 0.0)
 _MOST_SECTIONS = 3  # that one analog section can need
 
@@ -94,6 +87,43 @@ def response_db(params: Values, freqs_hz: FloatArray, *, channel: str = "stereo"
             for section in analog_sections(band):
                 total += 20.0 * np.log10(np.maximum(np.abs(section.response(freqs_hz)), 1e-9))
     return total
+
+
+def _handles(params: Values) -> tuple[Handle, ...]:
+    return tuple(
+        Handle(band["freq_hz"], band["gain_db"] if band["shape"] in _LIFTS else 0.0, band["shape"] in _LIFTS)
+        for band in params["bands"]
+    )
+
+
+def _moved(params: Values, at: int, freq_hz: float, level_db: float) -> dict[str, Any]:
+    bands = list(params["bands"])
+    lifted = {"gain_db": level_db} if bands[at]["shape"] in _LIFTS else {}
+    bands[at] = bands[at].replace(freq_hz=freq_hz, **lifted)
+    return {"bands": tuple(bands)}
+
+
+def _idle(band: Values) -> frozenset[str]:
+    """What a band of its shape does not have."""
+    shape = band["shape"]
+    gone = {"slope_db_oct"} if shape not in ("low_cut", "high_cut") else {"gain_db"}
+    return frozenset(gone | ({"gain_db"} if shape == "notch" else {"q"} if shape == "tilt" else set()))
+
+
+KIND = Kind(
+    kind="eq",
+    title="EQ",
+    summary="Up to twelve bands; follows the analog curve up to the top of hearing.",
+    picture="curve",
+    hand_curve=HandCurve(lambda params, freqs: response_db(params, freqs, channel="mid"), _handles, _moved),
+    entries=Entries(
+        words=lambda band: str(band["shape"]).replace("_", " "),
+        idle=_idle,
+        new=lambda items, bands, shown: defaults(items).replace(freq_hz=250.0),
+    ),
+    usual={"bands": [{"freq_hz": 250.0}]},
+    params=(Param(name="bands", label="Bands", type="list", default=(), items=BAND, max_items=12, help="The bands."),),
+)
 
 
 class _SideOrMid(Memory):

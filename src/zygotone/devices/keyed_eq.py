@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from zygotone.devices.base import Host, Processor, device
@@ -9,14 +11,28 @@ from zygotone.dsp.dynamics import Level, add_scaled_db, keyed_gain
 from zygotone.dsp.filters import SosStereo, bandpass_sos
 from zygotone.dsp.levels import smoothing
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.session.catalogue import Kind
+from zygotone.session.catalogue import HandCurve, Handle, Kind
 from zygotone.session.params import Values, frequency, level, number
+
+
+def response_db(params: Values, freqs_hz: FloatArray) -> FloatArray:
+    """The bell at its deepest."""
+    ratio = np.asarray(freqs_hz) / params["freq_hz"]
+    band = 1.0 / (1.0 + 1j * params["q"] * (ratio - 1.0 / ratio))
+    return np.asarray(20.0 * np.log10(np.abs(1.0 + (10.0 ** (params["range_db"] / 20.0) - 1.0) * band)))
+
+
+def _moved(params: Values, at: int, freq_hz: float, level_db: float) -> dict[str, Any]:
+    return {"freq_hz": freq_hz, "range_db": min(12.0, max(-24.0, level_db))}
+
 
 KIND = Kind(
     kind="keyed_eq",
     title="Keyed EQ",
     summary="A bell that opens only while the key is loud at its frequency, and closes again after it.",
     takes_key=True,
+    picture="curve",
+    hand_curve=HandCurve(response_db, lambda p: (Handle(p["freq_hz"], p["range_db"], True),), _moved, "deepest"),
     params=(
         frequency("freq_hz", "Centre", 60.0, "Middle of the bell, and of what is heard of the key."),
         number("q", "Width (Q)", "", 0.3, 12.0, 1.4, "Narrowness of the bell.", scale="log"),
@@ -26,13 +42,6 @@ KIND = Kind(
         number("release_ms", "Release", "ms", 5.0, 3000.0, 90.0, "Time to 63 % of the way back.", scale="log"),
     ),
 )  # fmt: skip
-
-
-def response_db(params: Values, freqs_hz: FloatArray) -> FloatArray:
-    """The bell at its deepest."""
-    ratio = np.asarray(freqs_hz) / params["freq_hz"]
-    band = 1.0 / (1.0 + 1j * params["q"] * (ratio - 1.0 / ratio))
-    return np.asarray(20.0 * np.log10(np.abs(1.0 + (10.0 ** (params["range_db"] / 20.0) - 1.0) * band)))
 
 
 @device(KIND)

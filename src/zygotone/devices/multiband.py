@@ -13,7 +13,7 @@ from zygotone.dsp.levels import smoothing
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.sweeping import centred_shelf, tangent
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.session.catalogue import Kind
+from zygotone.session.catalogue import Entries, Kind, like_the_shown
 from zygotone.session.params import Param, Values, choice, defaults, frequency, level, number, switch
 
 BAND = (
@@ -35,6 +35,7 @@ _MOST_UP_DB = 24.0
 
 KIND = Kind(
     kind="multiband",
+    entries=Entries(new=like_the_shown),
     title="Multiband",
     summary="Compresses up to five bands apart, from above and from below; idle, it gives back the input itself.",
     takes_key=True,

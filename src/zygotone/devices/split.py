@@ -17,6 +17,7 @@ BRANCH = (
 KIND = DEVICES.enter(
     Kind(
         kind="split",
+        holds_chains=True,
         title="Split",
         summary="Runs several chains side by side, in step to the frame, and adds them up.",
         # Two like branches add up to 6 dB more than either: so it changes nothing as it is put in.

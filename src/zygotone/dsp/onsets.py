@@ -18,6 +18,7 @@ import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.filters import BUTTERWORTH_Q, WIRE, butterworth_qs, highpass_sos, lowpass_sos
+from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
@@ -49,6 +50,9 @@ def _bands(sample_rate_hz: int) -> FloatArray:
         down = [list(WIRE)] if high is None else [list(lowpass_sos(high, BUTTERWORTH_Q, sample_rate_hz=sample_rate_hz))]
         rows.append([*up, *down])
     return np.array(rows)
+
+
+_PIECE = 1 << 18  # frames of a whole signal that are looked at together
 
 
 @kernel
@@ -172,7 +176,13 @@ def onsets(audio: FloatArray, sample_rate_hz: int, *, apart_s: float = _APART_S)
     x = np.ascontiguousarray(one[None], dtype=np.float64)
     levels = np.empty((BANDS, x.shape[1]))
     found = Onsets(sample_rate_hz, apart_s=apart_s)
-    _band_levels(x, found._sos, found._filters, levels)
+    for at in range(0, x.shape[1], _PIECE):
+        give_up_if_unwanted()
+        piece = slice(at, at + _PIECE)
+        part = np.empty((BANDS, min(_PIECE, x.shape[1] - at)))
+        _band_levels(np.ascontiguousarray(x[:, piece]), found._sos, found._filters, part)
+        levels[:, piece] = part
+    give_up_if_unwanted()
     found._follow[:, 2] = np.max(levels, axis=1, initial=0.0)
     found._fade = 1.0
     return np.flatnonzero(found._marks(levels, back=True))

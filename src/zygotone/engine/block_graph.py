@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from zygotone.devices import Host
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.graph import Node, SourceNode
+from zygotone.engine.graph import Node, SourceNode, nodes_below
 from zygotone.engine.pipeline import Pipeline
 from zygotone.engine.runners import ReadSource, Runner, make_runner
 
@@ -45,20 +45,13 @@ class BlockGraph:
         by_place = {runner.node.place: runner for runner in old.values()}
         runners: dict[str, Runner] = {}
 
-        def visit(node: Node) -> None:
-            if node.key in runners:
-                return
-            for below in node.inputs:
-                visit(below)
+        for node in nodes_below(nodes):
             runner = old.get(node.key)
             if runner is None or len(runner.node.inputs) != len(node.inputs):
                 runner = make_runner(node, self._host, reader)
                 if node.place in by_place:
                     runner.adopt(by_place[node.place])
             runners[node.key] = runner
-
-        for node in nodes:
-            visit(node)
         self._wanted, self._runners = nodes, runners
 
     def runner(self, node: Node) -> Runner:
@@ -66,9 +59,8 @@ class BlockGraph:
 
     def holds_sources(self, nodes: list[Node]) -> bool:
         """Whether every source that ``nodes`` need has its runner already."""
-        if any(isinstance(node, SourceNode) and node.key not in self._runners for node in nodes):
-            return False
-        return all(self.holds_sources(list(node.inputs)) for node in nodes)
+        sources = (node for node in nodes_below(nodes) if isinstance(node, SourceNode))
+        return all(node.key in self._runners for node in sources)
 
     def block(self, start: int, frames: int) -> dict[str, Stereo]:
         """Output of every node for this block of the song, by node key."""

@@ -8,28 +8,19 @@ same, whatever session they are from.
 from __future__ import annotations
 
 import functools
-import hashlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from typing import TypeAlias, TypeVar
 
 import numpy as np
 
 from zygotone.devices import Host, make_processor
 from zygotone.errors import LoopError
 from zygotone.session.automation import Lane
-from zygotone.session.models import Device, InstrumentSource, Layer, Session, Strip, Track, branches
+from zygotone.session.models import Device, InstrumentSource, Layer, Send, Session, Strip, Track, branches, chains_of
 from zygotone.session.params import Param, Values
-from zygotone.session.value import Value
+from zygotone.session.value import Value, as_text, digest_of
 from zygotone.sources.instrument import fader_paths, unfaded
-
-
-@functools.lru_cache(maxsize=4096)
-def _value_digest(value: Value) -> str:
-    return _digest(value.model_dump_json())
-
-
-def _digest(*parts: object) -> str:
-    return hashlib.blake2b("\x1f".join(map(str, parts)).encode(), digest_size=16).hexdigest()
 
 
 @functools.lru_cache(maxsize=2048)
@@ -51,7 +42,7 @@ class Motion:
 
     @property
     def digest(self) -> str:
-        return _digest(self.path, _value_digest(self.lane), self.start_beat, self.end_beat)
+        return digest_of(self.path, self.lane.digest, self.start_beat, self.end_beat)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -105,6 +96,57 @@ class BlendNode(Node):
     motions: tuple[Motion, ...] = ()
 
 
+_N = TypeVar("_N", bound=Node)
+
+
+def nodes_below(nodes: Iterable[Node], *, known: Callable[[Node], bool] = lambda node: False) -> list[Node]:
+    """``nodes`` and all that they need, each once, inputs before outputs; without those that are ``known`` and what only
+    they need."""
+    found: dict[str, Node] = {}
+    for root in nodes:
+        if root.key in found or known(root):
+            continue
+        open_nodes = [(root, iter(root.inputs))]
+        while open_nodes:
+            node, rest = open_nodes[-1]
+            below = next((each for each in rest if each.key not in found and not known(each)), None)
+            if below is None:
+                found.setdefault(node.key, node)
+                open_nodes.pop()
+            else:
+                open_nodes.append((below, iter(below.inputs)))
+    return list(found.values())
+
+
+Place: TypeAlias = tuple[str, str]
+
+
+class Kept:
+    """The nodes of a compilation by their place, for the next one: what is made of the same things *is* the old node."""
+
+    def __init__(self, before: Kept | None = None) -> None:
+        self._before = before._nodes if before is not None else {}
+        self._nodes: dict[Place, tuple[tuple[object, ...], Node]] = {}
+
+    def node(self, place: Place, made_of: tuple[object, ...], make: Callable[[], _N]) -> _N:
+        """The old node where ``made_of`` is what it was made of: the same objects, or equal numbers and texts."""
+        old = self._before.get(place)
+        if old is not None and len(old[0]) == len(made_of) and all(map(_same, old[0], made_of)):
+            node = old[1]
+        else:
+            node = make()
+        self._nodes[place] = (made_of, node)
+        return node  # type: ignore[return-value]  # of one place and the same things: of one class
+
+    def forget_before(self) -> None:
+        """So that no row of old compilations is held."""
+        self._before = {}
+
+
+def _same(a: object, b: object) -> bool:
+    return a is b or (isinstance(a, (str, float, int, tuple)) and a == b)
+
+
 @dataclass(slots=True)
 class ChainCompiler:
     """Turns devices into nodes. ``key_node`` finds what a device listens to, None for its own signal."""
@@ -112,6 +154,7 @@ class ChainCompiler:
     rate_hz: int
     bpm: float
     key_node: Callable[[Device], Node | None]
+    kept: Kept = field(default_factory=Kept)
     motions: Callable[[str, str], tuple[Motion, ...]] = lambda strip, path: ()
     # Signal before and after each device, by strip id and path.
     taps: dict[tuple[str, str], tuple[Node, Node]] = field(default_factory=dict)
@@ -120,27 +163,37 @@ class ChainCompiler:
         for device in devices:
             path = prefix + device.id
             before = node
-            if device.kind == "split":
+            if device.spec.holds_chains:
                 node = self._split(owner, device, node, path)
             elif device.on:
                 node = self._device(owner, device, node, path)
             elif device.spec.rings:
-                key = _digest("off", device.kind, path, node.key)
-                node = DeviceNode(key, (owner, path), node.latency, (node,), device=device, bpm=self.bpm)
+                node = self._off(owner, device, node, path)
             self.taps[owner, path] = (before, node if device.on else before)
         return node
+
+    def _off(self, owner: str, device: Device, node: Node, path: str) -> Node:
+        def make() -> DeviceNode:
+            key = digest_of("off", device.kind, path, node.key)
+            return DeviceNode(key, (owner, path), node.latency, (node,), device=device, bpm=self.bpm)
+
+        return self.kept.node((owner, path), (device, self.bpm, node), make)
 
     def _device(self, owner: str, device: Device, node: Node, path: str) -> Node:
         heard = self.key_node(device)
         inputs = (node,) if heard is None else (node, heard)
         motions = self.motions(owner, path)
-        latency = max(n.latency for n in inputs) + _latency(device.kind, device.params, self.rate_hz, self.bpm)
-        same_sound = device.replace(id="x", label="", key=None)
-        key = _digest(
-            "device", self.rate_hz, self.bpm, _value_digest(same_sound), *(m.digest for m in motions),
-            *(n.key for n in inputs), len(inputs),
-        )  # fmt: skip
-        return DeviceNode(key, (owner, path), latency, inputs, device=device, bpm=self.bpm, motions=motions)
+        digests = tuple(m.digest for m in motions)
+
+        def make() -> DeviceNode:
+            latency = max(n.latency for n in inputs) + _latency(device.kind, device.params, self.rate_hz, self.bpm)
+            key = digest_of(
+                "device", self.rate_hz, self.bpm, device.kind, device.params.digest, device.mix, *digests,
+                *(n.key for n in inputs), len(inputs),
+            )  # fmt: skip
+            return DeviceNode(key, (owner, path), latency, inputs, device=device, bpm=self.bpm, motions=motions)
+
+        return self.kept.node((owner, path), (device, self.rate_hz, self.bpm, digests, *inputs), make)
 
     def _split(self, owner: str, device: Device, node: Node, path: str) -> Node:
         """Branches side by side, aligned and summed; no branch is a plain wire."""
@@ -150,38 +203,48 @@ class ChainCompiler:
         for n, branch in enumerate(branches(device)):
             motions = tuple(m for m in self.motions(owner, path) if m.path == f"branches.{n}.gain_db")
             end = self.chain(owner, branch["devices"], node, f"{path}/{n}/")
-            ends.append(fader((owner, f"{path}/{n}"), end, branch["gain_db"], 0.0, self.bpm, motions))
+            ends.append(self.fader((owner, f"{path}/{n}"), end, branch["gain_db"], 0.0, motions))
         motions = tuple(m for m in self.motions(owner, path) if m.path == "mix")
-        return blend((owner, path), node, summed((owner, f"{path}/sum"), ends), device.mix, self.bpm, motions)
+        return self._blend((owner, path), node, self.summed((owner, f"{path}/sum"), ends), device.mix, motions)
 
+    def fader(
+        self, place: Place, node: Node, level_db: float, pan_pct: float, motions: tuple[Motion, ...] = ()
+    ) -> Node:
+        """``node`` at another level and place; itself where nothing would change."""
+        if level_db == 0.0 and pan_pct == 0.0 and not motions:
+            return node
+        digests = tuple(m.digest for m in motions)
 
-def fader(
-    place: tuple[str, str], node: Node, level_db: float, pan_pct: float, bpm: float, motions: tuple[Motion, ...] = ()
-) -> Node:
-    """``node`` at another level and place; itself where nothing would change."""
-    if level_db == 0.0 and pan_pct == 0.0 and not motions:
-        return node
-    key = _digest("fader", level_db, pan_pct, bpm, *(m.digest for m in motions), node.key)
-    return StripNode(
-        key, place, node.latency, (node,), level_db=level_db, pan_pct=pan_pct, bpm=bpm, motions=motions
-    )  # fmt: skip
+        def make() -> StripNode:
+            key = digest_of("fader", level_db, pan_pct, self.bpm, *digests, node.key)
+            return StripNode(
+                key, place, node.latency, (node,), level_db=level_db, pan_pct=pan_pct, bpm=self.bpm, motions=motions
+            )  # fmt: skip
 
+        return self.kept.node(place, (level_db, pan_pct, self.bpm, digests, node), make)
 
-def summed(place: tuple[str, str], members: Sequence[Node]) -> Node:
-    if len(members) == 1:
-        return members[0]
-    latency = max((n.latency for n in members), default=0)
-    return SumNode(_digest("sum", *(n.key for n in members)), place, latency, tuple(members))
+    def summed(self, place: Place, members: Sequence[Node], *, always: bool = False) -> Node:
+        """The sum of ``members``; of a single one itself, unless a sum is wanted ``always``."""
+        if len(members) == 1 and not always:
+            return members[0]
 
+        def make() -> SumNode:
+            latency = max((n.latency for n in members), default=0)
+            return SumNode(digest_of("sum", *(n.key for n in members)), place, latency, tuple(members))
 
-def blend(
-    place: tuple[str, str], dry: Node, wet: Node, mix: float, bpm: float, motions: tuple[Motion, ...] = ()
-) -> Node:
-    if mix == 1.0 and not motions:
-        return wet
-    latency = max(dry.latency, wet.latency)
-    key = _digest("blend", mix, bpm, *(m.digest for m in motions), dry.key, wet.key)
-    return BlendNode(key, place, latency, (dry, wet), mix=mix, bpm=bpm, motions=motions)
+        return self.kept.node(place, tuple(members), make)
+
+    def _blend(self, place: Place, dry: Node, wet: Node, mix: float, motions: tuple[Motion, ...]) -> Node:
+        if mix == 1.0 and not motions:
+            return wet
+        digests = tuple(m.digest for m in motions)
+
+        def make() -> BlendNode:
+            key = digest_of("blend", mix, self.bpm, *digests, dry.key, wet.key)
+            latency = max(dry.latency, wet.latency)
+            return BlendNode(key, place, latency, (dry, wet), mix=mix, bpm=self.bpm, motions=motions)
+
+        return self.kept.node(place, (mix, self.bpm, digests, dry, wet), make)
 
 
 @dataclass(frozen=True, slots=True)
@@ -196,6 +259,7 @@ class Graph:
     chain: dict[str, Node]
     strip: dict[str, Node]
     taps: dict[tuple[str, str], tuple[Node, Node]]
+    kept: Kept
 
     @property
     def mix(self) -> Node:
@@ -208,18 +272,19 @@ class Graph:
 
 
 class _SessionCompiler:
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, kept: Kept) -> None:
         self.session = session
+        self.kept = kept
         self.raw: dict[str, Node] = {}
         self.chains: dict[str, Node] = {}
         self.strips: dict[str, Node] = {}
-        self._open: list[str] = []
-        self._song_digest = _value_digest(session.song.replace(title="", key=""))
+        self._song_digest = session.song.replace(title="", key="").digest
         self._lanes = _motions(session)
         self.chain_compiler = ChainCompiler(
-            session.rate_hz, session.song.tempo_bpm, self._key, lambda strip, path: self._lanes.get((strip, path), ())
-        )
-        self._audible = _audible_edges(session)
+            session.rate_hz, session.song.tempo_bpm, self._key, kept,
+            motions=lambda strip, path: self._lanes.get((strip, path), ()),
+        )  # fmt: skip
+        self._leads = leads(session)
 
     def _key(self, device: Device) -> Node | None:
         if device.key is None:
@@ -229,15 +294,11 @@ class _SessionCompiler:
 
     def raw_of(self, strip: Strip) -> Node:
         if strip.id not in self.raw:
-            self._enter(strip)
             if isinstance(strip, Track):
                 self.raw[strip.id] = self._played(strip, "chain")
             else:
                 members = self._members(strip)
-                latency = max((n.latency for n in members), default=0)
-                key = _digest("sum", *(n.key for n in members))
-                self.raw[strip.id] = SumNode(key, (strip.id, "sum"), latency, tuple(members))
-            self._open.pop()
+                self.raw[strip.id] = self.chain_compiler.summed((strip.id, "sum"), members, always=True)
         return self.raw[strip.id]
 
     def _played(self, track: Track, output: str) -> Node:
@@ -258,8 +319,8 @@ class _SessionCompiler:
             pan = layer.pan_pct if "pan_pct" in fader_paths(layer) else 0.0
             moving = self._fader_lanes(track, layer)
             place = (track.id, f"fader:{layer.id}")
-            parts.append(fader(place, node, layer.level_db, pan, self.session.song.tempo_bpm, moving))
-        return parts[0] if len(parts) == 1 else summed((track.id, f"layers:{output}"), parts)
+            parts.append(self.chain_compiler.fader(place, node, layer.level_db, pan, moving))
+        return self.chain_compiler.summed((track.id, f"layers:{output}"), parts)
 
     def _layer_lanes(self, track: Track, layer: Layer) -> tuple[Motion, ...]:
         return self._lanes.get((track.id, f"layer:{layer.id}"), ())
@@ -273,67 +334,63 @@ class _SessionCompiler:
         motions = tuple(
             m for layer in layers for m in self._layer_lanes(track, layer) if m.path not in fader_paths(layer)
         )
-        source: Value = track.source
-        if isinstance(source, InstrumentSource):
-            source = source.replace(layers=tuple(layer.replace(chain=()) for layer in layers), macros=("",) * 4)
-        key = _digest(
-            "source", faded, self.session.rate_hz, self._song_digest, _value_digest(source), track.nudge_ms,
-            *(m.digest for m in motions),
-        )  # fmt: skip
         where = (track.id, "source" if place == "chain" else place)
-        ids = tuple(layer.id for layer in layers)
-        return SourceNode(key, where, 0, track=track, motions=motions, layers=ids, faded=faded)
+        digests = tuple(m.digest for m in motions)
 
-    def _enter(self, strip: Strip) -> None:
-        if strip.id in self._open:
-            circle = [*self._open[self._open.index(strip.id) :], strip.id]
-            names: list[str] = []
-            for each in circle:  # a bus is entered for its sum and for its chain; it is named once
-                name = self.session.strip(each).name
-                if not names or names[-1] != name:
-                    names.append(name)
-            raise LoopError(f"these tracks listen to each other in a circle: {' → '.join(names)}")
-        self._open.append(strip.id)
+        def make() -> SourceNode:
+            source: Value = track.source
+            if isinstance(source, InstrumentSource):
+                source = source.replace(layers=tuple(layer.replace(chain=()) for layer in layers), macros=("",) * 4)
+            key = digest_of(
+                "source", faded, self.session.rate_hz, self._song_digest, source.digest, as_text(track.parts),
+                track.nudge_ms, *digests,
+            )  # fmt: skip
+            ids = tuple(layer.id for layer in layers)
+            return SourceNode(key, where, 0, track=track, motions=motions, layers=ids, faded=faded)
+
+        made_of = (
+            track.source,
+            track.parts,
+            track.nudge_ms,
+            tuple(layer.digest for layer in layers),
+            faded,
+            self._song_digest,
+            digests,
+        )
+        return self.kept.node(where, made_of, make)
 
     def chain_of(self, strip: Strip) -> Node:
         if strip.id not in self.chains:
             raw = self.raw_of(strip)
-            self._enter(strip)
             node = self.chain_compiler.chain(strip.id, strip.chain, raw)
             if isinstance(strip, Track) and _has_direct(strip):
-                node = summed((strip.id, "direct"), [node, self._played(strip, "direct")])
+                node = self.chain_compiler.summed((strip.id, "direct"), [node, self._played(strip, "direct")])
             self.chains[strip.id] = node
-            self._open.pop()
         return self.chains[strip.id]
 
     def strip_of(self, strip: Strip) -> Node:
         if strip.id not in self.strips:
             motions = self._lanes.get((strip.id, ""), ())
             motions = tuple(m for m in motions if not m.path.startswith("send."))
-            bpm = self.session.song.tempo_bpm
             node = self.chain_of(strip)
-            self.strips[strip.id] = fader((strip.id, "fader"), node, strip.level_db, strip.pan_pct, bpm, motions)
+            fader = self.chain_compiler.fader
+            self.strips[strip.id] = fader((strip.id, "fader"), node, strip.level_db, strip.pan_pct, motions)
         return self.strips[strip.id]
 
     def _members(self, bus: Strip) -> list[Node]:
         """What goes into a bus: the tracks and groups that lead there, and the sends."""
-        session, members = self.session, []
-        for strip in session.strips():
-            if (strip.id, bus.id) not in self._audible:
-                continue
-            if _target(session, strip) == bus.id:
+        members = []
+        for strip, send in self._leads.get(bus.id, ()):
+            if send is None:
                 node = self.strip_of(strip)
                 # A bus that nothing plays into would only add silence.
                 if isinstance(strip, Track) or self.raw_of(strip).inputs:
                     members.append(node)
-            for send in strip.sends:
-                if send.to == bus.id:
-                    node = self.strip_of(strip) if send.tap == "after" else self.chain_of(strip)
-                    motions = tuple(
-                        m for m in self._lanes.get((strip.id, ""), ()) if m.path == f"send.{send.to}"
-                    )  # fmt: skip
-                    place = (strip.id, f"send:{send.to}")
-                    members.append(fader(place, node, send.level_db, 0.0, session.song.tempo_bpm, motions))
+            else:
+                node = self.strip_of(strip) if send.tap == "after" else self.chain_of(strip)
+                motions = tuple(m for m in self._lanes.get((strip.id, ""), ()) if m.path == f"send.{send.to}")
+                place = (strip.id, f"send:{send.to}")
+                members.append(self.chain_compiler.fader(place, node, send.level_db, 0.0, motions))
         return members
 
 
@@ -385,12 +442,91 @@ def _motions(session: Session) -> dict[tuple[str, str], tuple[Motion, ...]]:
     return found
 
 
-def compile_session(session: Session) -> Graph:
-    """Raises LoopError where strips feed or listen to each other in a circle, naming them."""
-    made = _SessionCompiler(session)
+def leads(session: Session) -> dict[str, list[tuple[Strip, Send | None]]]:
+    """What sounds in each bus, by its id: strips that lead there (None) or send there, in the order of the session."""
+    audible = _audible_edges(session)
+    found: dict[str, list[tuple[Strip, Send | None]]] = {}
     for strip in session.strips():
+        to = _target(session, strip)
+        if to is not None and (strip.id, to) in audible:
+            found.setdefault(to, []).append((strip, None))
+        for send in strip.sends:
+            if (strip.id, send.to) in audible:
+                found.setdefault(send.to, []).append((strip, send))
+    return found
+
+
+def _needed_first(session: Session) -> list[Strip]:
+    """All strips, each after those it hears: so that no strip is compiled from deep within another.
+
+    Raises
+    ------
+    LoopError : strips feed or listen to each other in a circle, named.
+    """
+    leading, strips = leads(session), {s.id: s for s in session.strips()}
+
+    def keys(chains: Iterable[tuple[Device, ...]]) -> list[tuple[str, bool]]:
+        found = []
+        for chain in chains:
+            for device in _heard_devices(chain):
+                if device.key is not None:
+                    found.append((device.key.track, device.key.tap == "after"))
+        return found
+
+    def needs(step: tuple[str, bool]) -> list[tuple[str, bool]]:
+        """Of a strip's raw signal (False) or its chain's output (True)."""
+        strip = strips[step[0]]
+        own, *of_layers = chains_of(strip)
+        if step[1]:
+            return [(strip.id, False), *keys([own])]
+        if isinstance(strip, Track):
+            return keys(of_layers)
+        return [(each.id, True) for each, _ in leading.get(strip.id, ())]
+
+    done: dict[tuple[str, bool], None] = {}
+    for root in strips:
+        path: list[tuple[str, bool]] = [(root, True)]
+        rest = [iter(needs(path[0]))]
+        while path:
+            step = next((each for each in rest[-1] if each not in done), None)
+            if step is None:
+                done[path.pop()] = None
+                rest.pop()
+            elif step in path:
+                names: list[str] = []
+                for each, _ in [*path[path.index(step) :], step]:  # raw and chain of one strip are named once
+                    if not names or names[-1] != strips[each].name:
+                        names.append(strips[each].name)
+                raise LoopError(f"these tracks listen to each other in a circle: {' → '.join(names)}")
+            else:
+                path.append(step)
+                rest.append(iter(needs(step)))
+    return [strips[strip_id] for strip_id, chained in done if chained]
+
+
+def _heard_devices(chain: Sequence[Device]) -> Iterator[Device]:
+    """The devices of a chain that are on, within splits too."""
+    for device in chain:
+        if device.on:
+            yield device
+            for branch in branches(device):
+                yield from _heard_devices(branch["devices"])
+
+
+def compile_session(session: Session, before: Graph | None = None) -> Graph:
+    """The session as nodes. What *is* as it was in ``before`` keeps its nodes.
+
+    Raises
+    ------
+    LoopError : strips feed or listen to each other in a circle; they are named.
+    """
+    if before is not None and before.session is session:
+        return before
+    made = _SessionCompiler(session, Kept(before.kept if before is not None else None))
+    for strip in _needed_first(session):
         made.strip_of(strip)
-    return Graph(session, made.raw, made.chains, made.strips, made.chain_compiler.taps)
+    made.kept.forget_before()
+    return Graph(session, made.raw, made.chains, made.strips, made.chain_compiler.taps, made.kept)
 
 
 def layer_node(session: Session, track_id: str, layer_id: str) -> Node:
@@ -402,4 +538,4 @@ def layer_node(session: Session, track_id: str, layer_id: str) -> Node:
     # The other tracks stay, as devices of the layer may listen to them.
     tracks = tuple(alone if each.id == track_id else each for each in session.tracks)
     lanes = tuple(lane for lane in session.lanes if lane.strip != track_id or lane.layer in (None, layer_id))
-    return _SessionCompiler(session.replace(tracks=tracks, lanes=lanes)).raw_of(alone)
+    return _SessionCompiler(session.replace(tracks=tracks, lanes=lanes), Kept()).raw_of(alone)

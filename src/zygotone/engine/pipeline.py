@@ -13,6 +13,8 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any, TypeVar
 
+from zygotone.dsp.giving_up import asked_here, given_up_when
+
 _T = TypeVar("_T")
 
 THREADS = 2
@@ -142,11 +144,13 @@ class Pipeline:
 
 
 def at_once(works: Sequence[Callable[[], _T]]) -> list[_T]:
-    """What each of ``works`` gives, in their order; none needs another."""
+    """What each of ``works`` gives, in their order; none needs another. They are given up with the work of this thread."""
     results: list[Any] = [None] * len(works)
+    unwanted = asked_here()
 
     def work(step: int, block: int) -> None:
-        results[step] = works[step]()
+        with given_up_when(unwanted):
+            results[step] = works[step]()
 
     for _ in Pipeline([[] for _ in works], 1, work).run():
         pass

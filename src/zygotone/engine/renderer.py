@@ -18,15 +18,29 @@ from typing import Any
 import numpy as np
 
 from zygotone.devices import Host, make_processor
+from zygotone.dsp.giving_up import Cancelled, IsUnwanted, give_up_if_unwanted, given_up_when
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
-from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, StripNode, compile_session
+from zygotone.engine.chains import process_chain
+from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, StripNode, compile_session, nodes_below
 from zygotone.engine.motion import layer_automation
 from zygotone.engine.pipeline import Pipeline, at_once
 from zygotone.engine.runners import ReadSource, Runner, make_runner
-from zygotone.session.audio_store import AudioStore
-from zygotone.session.models import ClipSource, Device, InstrumentSource, Layer, Section, Session, chains_of, walk
+from zygotone.session.audio_store import AudioStore, Clip, HeldClip
+from zygotone.session.models import (
+    ClipSource,
+    Device,
+    InstrumentSource,
+    Layer,
+    Section,
+    Session,
+    Track,
+    chains_of,
+    walk,
+)
+from zygotone.session.value import as_text
 from zygotone.sources import ClipReader, render_layer
+from zygotone.sources.clip import ClipOf
 from zygotone.sources.instrument import fader_paths, layer_gains, unfaded
 
 MAX_TAIL_S = 30.0
@@ -34,12 +48,8 @@ PREROLL_S = 3.2
 # Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
 # some device's latency changes.
 _MARGIN_FRAMES = 8192
-_MEMO_SIZE = 2000
+FACTS_BYTES = 96 << 20
 _UNITY = np.ones((2, 1))
-
-
-class Cancelled(Exception):
-    """The work was called off; nothing was kept."""
 
 
 @dataclass(slots=True)
@@ -86,6 +96,45 @@ class TakeCache:
         return self._held
 
 
+class Facts:
+    """What was measured, by what it is of; the least used let go when there are too many bytes. Used from several threads."""
+
+    def __init__(self, limit_bytes: int) -> None:
+        self._held: OrderedDict[object, tuple[Any, int]] = OrderedDict()
+        self._limit, self.held_bytes = limit_bytes, 0
+        self._lock = threading.Lock()
+
+    def get(self, key: object, work: Callable[[], Any]) -> Any:
+        """Result of ``work``, remembered by ``key``, which must name everything the result depends on."""
+        with self._lock:
+            if key in self._held:
+                self._held.move_to_end(key)
+                return self._held[key][0]
+        result = work()
+        size = bytes_of(result)
+        with self._lock:
+            if key not in self._held:
+                self._held[key] = (result, size)
+                self.held_bytes += size
+            while self.held_bytes > self._limit and self._held:
+                _, (_, old) = self._held.popitem(last=False)
+                self.held_bytes -= old
+        return result
+
+
+def bytes_of(held: Any) -> int:
+    """About how much memory a value takes: of arrays exactly, of small things a guess."""
+    if hasattr(held, "nbytes"):
+        return int(held.nbytes)
+    if isinstance(held, (list, tuple)):
+        return 64 + sum(map(bytes_of, held))
+    if isinstance(held, dict):
+        return 64 + sum(map(bytes_of, held.values()))
+    if hasattr(held, "__dataclass_fields__"):
+        return 64 + sum(bytes_of(getattr(held, name, None)) for name in held.__dataclass_fields__)
+    return 64
+
+
 @dataclass
 class Renderer:
     """Renders nodes of any number of sessions that share one audio store; whatever two sessions have in common
@@ -96,8 +145,7 @@ class Renderer:
     rendered_nodes: int = 0  # how many nodes were worked out rather than found in the cache
     _cache: TakeCache = field(init=False)
     _instruments: TakeCache = field(init=False)
-    _memo: OrderedDict[object, Any] = field(default_factory=OrderedDict)
-    _memo_lock: threading.Lock = field(default_factory=threading.Lock)
+    facts: Facts = field(default_factory=lambda: Facts(FACTS_BYTES))  # what was measured of takes
 
     def __post_init__(self) -> None:
         self._cache = TakeCache(self.cache_bytes)
@@ -113,15 +161,36 @@ class Renderer:
             assert track is not None
             nudge = round(track.nudge_ms * 1e-3 * session.rate_hz)
             if isinstance(track.source, ClipSource):
-                clip = self.store.clip(session.asset(track.source.asset), session.rate_hz)
-                read = ClipReader(clip, track.source, session.song, session.rate_hz).read
+                read = ClipReader(self._clip_of(session), track.source, track.parts, session.song, session.rate_hz).read
                 return lambda start, frames: read(start - nudge, frames)
             wanted = [layer for layer in track.source.sounding if layer.id in node.layers]
-            parts = [self._layer(track.source, layer, session, node.motions) for layer in wanted]
+            parts = [self._layer(track, track.source, layer, session, node.motions) for layer in wanted]
             gains = [layer_gains(layer) if node.faded else _UNITY for layer in wanted]
             return lambda start, frames: _cut(parts, gains, start - nudge, frames)
 
         return reader
+
+    def _clip_of(self, session: Session) -> ClipOf:
+        """A track's clips, moved to another pitch at their own length where a part wants that."""
+
+        def clip_of(asset_id: str, semitones: int) -> Clip:
+            clip = self.store.clip(session.asset(asset_id), session.rate_hz)
+            if semitones == 0:
+                return clip
+            key = ("moved", asset_id, semitones, session.rate_hz)
+            take = self._instruments.get(key)
+            if take is None:
+                device = Device.model_validate(
+                    {"id": "move", "kind": "pitch", "semitones": semitones, "formants": "leave"}
+                )
+                moved = process_chain(
+                    np.ascontiguousarray(clip.read(0, clip.frames)), [device], session.rate_hz, max_tail_s=0.0
+                )
+                take = Take(moved[:, : clip.frames].astype(np.float32))
+                self._instruments.put(key, take)
+            return HeldClip(take.audio)
+
+        return clip_of
 
     def host(self, session: Session) -> Host:
         return Host(session.rate_hz, session.song.tempo_bpm, self.clip_reader(session.rate_hz))
@@ -131,7 +200,7 @@ class Renderer:
         return lambda asset_id: self.store.audio_of(asset_id, rate_hz)
 
     def _layer(
-        self, source: InstrumentSource, layer: Layer, session: Session, motions: tuple[Motion, ...] = ()
+        self, track: Track, source: InstrumentSource, layer: Layer, session: Session, motions: tuple[Motion, ...] = ()
     ) -> Stereo:
         """A layer over the whole song, before its chain and its faders; (1, n) where both sides are alike."""
         mine = tuple(m for m in motions if m.lane.layer == layer.id and m.path not in fader_paths(layer))
@@ -139,13 +208,13 @@ class Renderer:
         releases = max(each.envelope.release_ms for each in source.layers)
         sound = unfaded(layer).replace(name="", chain=(), output="chain", mute=False, solo=False)
         key = (
-            sound, source.voices, source.lfos, source.phrases, source.parts, releases,
-            session.song.replace(title="", key=""), session.rate_hz, mine,
+            sound.digest, source.voices.digest, as_text(source.lfos), as_text(source.phrases), as_text(track.parts), releases,
+            session.song.replace(title="", key="").digest, session.rate_hz, tuple(m.digest for m in mine),
         )  # fmt: skip
         take = self._instruments.get(key)
         if take is None:
             audio = render_layer(
-                source, layer, session.song, session.rate_hz, automation=layer_automation(layer, mine, bpm=session.song.tempo_bpm),
+                source, layer, track.parts, session.song, session.rate_hz, automation=layer_automation(layer, mine, bpm=session.song.tempo_bpm),
                 clip=self.clip_reader(session.rate_hz),
             )  # fmt: skip
             # In single precision, 150 dB under the sound: a song has many layers, and each is as long as the song.
@@ -165,7 +234,7 @@ class Renderer:
             * session.rate_hz
         )
         layers = [
-            (t.source, layer)
+            (t, t.source, layer)
             for t in session.tracks
             if isinstance(t.source, InstrumentSource)
             for layer in t.source.sounding
@@ -174,16 +243,6 @@ class Renderer:
         return max((audio.shape[1] - end for audio in lengths), default=0) + ring
 
     # --- rendering -----------------------------------------------------------------------------------------
-
-    def span_of(self, session: Session, section: Section | None) -> tuple[int, int]:
-        """Frames of a section, or of the whole song."""
-        song, rate = session.song, session.rate_hz
-        if section is None:
-            return 0, round(song.length_s * rate)
-        for each, first, end in song.spans():
-            if each.id == section.id:
-                return round(first * song.bar_s * rate), round(end * song.bar_s * rate)
-        raise KeyError(section.id)
 
     def take(
         self,
@@ -194,7 +253,7 @@ class Renderer:
         preroll_s: float = PREROLL_S,
         block_frames: int = OFFLINE_BLOCK_FRAMES,
         progress: Callable[[float], None] | None = None,
-        cancelled: Callable[[], bool] = lambda: False,
+        cancelled: IsUnwanted = lambda: False,
     ) -> Take:
         """One node over ``span``: audio (2, frames), latency taken off.
 
@@ -228,19 +287,7 @@ class Renderer:
 
     def _missing(self, node: Node, first: int, total: int) -> list[Node]:
         """Nodes below and including ``node`` that are not in the cache, inputs before outputs."""
-        order: list[Node] = []
-        seen: set[str] = set()
-
-        def visit(each: Node) -> None:
-            if each.key in seen or self._remembered(each, first, total) is not None:
-                return
-            seen.add(each.key)
-            for below in each.inputs:
-                visit(below)
-            order.append(each)
-
-        visit(node)
-        return order
+        return nodes_below([node], known=lambda each: self._remembered(each, first, total) is not None)
 
     def _remembered(self, node: Node, first: int, total: int) -> Take | None:
         return self._cache.get((node.key, first, total))
@@ -250,30 +297,21 @@ class Renderer:
         self._cache.put((node.key, first, total), take)
         return take
 
-    def memo(self, key: object, work: Callable[[], Any]) -> Any:
-        """Result of ``work``, remembered by ``key``, which must name everything the result depends on."""
-        with self._memo_lock:
-            if key in self._memo:
-                self._memo.move_to_end(key)
-                return self._memo[key]
-        result = work()
-        with self._memo_lock:
-            self._memo[key] = result
-            while len(self._memo) > _MEMO_SIZE:
-                self._memo.popitem(last=False)
-        return result
-
     # --- shortcuts -----------------------------------------------------------------------------------------
 
     def mix(self, session: Session, section: Section | None = None, **options: Any) -> Stereo:
         """The mix of a section or of the whole song, shape (2, frames)."""
         graph = compile_session(session)
-        return self.take(graph, graph.mix, self.span_of(session, section), **options).audio
+        return self.take(
+            graph, graph.mix, session.section_span(section.id if section is not None else None), **options
+        ).audio
 
     def stem(self, session: Session, strip_id: str, section: Section | None = None, **options: Any) -> Stereo:
         """One track after its chain, level and pan; heard alone, muted or not."""
         graph = compile_session(session)
-        return self.take(graph, graph.strip[strip_id], self.span_of(session, section), **options).audio
+        return self.take(
+            graph, graph.strip[strip_id], session.section_span(section.id if section is not None else None), **options
+        ).audio
 
 
 @dataclass(slots=True)
@@ -286,7 +324,7 @@ class _Work:
     first: int
     total: int
     block_frames: int
-    cancelled: Callable[[], bool]
+    cancelled: IsUnwanted
 
     def all_of(self, todo: list[Node], progress: Callable[[float], None] | None) -> Take:
         """Every node of ``todo`` (inputs before outputs) over the whole span, each kept."""
@@ -297,8 +335,11 @@ class _Work:
         spans = cut_span(0, self.total, self.block_frames)
 
         def work(step: int, block: int) -> None:
-            if self.cancelled():
-                raise Cancelled
+            with given_up_when(self.cancelled):
+                give_up_if_unwanted()
+                one_block(step, block)
+
+        def one_block(step: int, block: int) -> None:
             at, n = spans[block]
             parts = [
                 np.ascontiguousarray((steps[place[i.key]].audio if i.key in place else held[i.key])[:, at : at + n])

@@ -13,13 +13,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygotone.devices import Host
+from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
-from zygotone.engine.graph import Graph, Node, SourceNode, compile_session
+from zygotone.engine.graph import Graph, Node, SourceNode, nodes_below
 from zygotone.engine.live import LiveNotes
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.runners import ReadSource
-from zygotone.session.models import Session
 
 SWAP_S = 0.015  # length of the ramp from one version to another: no click, no jump
 
@@ -52,9 +52,9 @@ def stream_nodes(
 
 @dataclass(frozen=True, slots=True)
 class Version:
-    """A session to play and the gain that matches its loudness."""
+    """A compiled session to play, and the gain that matches its loudness."""
 
-    session: Session
+    graph: Graph
     gain_db: float = 0.0
 
 
@@ -86,29 +86,29 @@ class Player:
         self.position = 0  # next frame of the song to be worked out
         self._pulled = 0  # frames since the last jump: no more than these can be underway
 
-    def set_versions(self, a: Version, b: Version | None, *, wait: bool = True) -> bool:
+    def set_versions(
+        self, a: Version, b: Version | None, *, wait: bool = True, unwanted: IsUnwanted = lambda: False
+    ) -> bool:
         """What plays as A and B; takes over edits without a gap.
 
-        Without ``wait`` nothing is done, and False returned, where a source would first have to be decoded or
-        rendered.
+        Without ``wait`` nothing is done, and False returned, where a source would first have to be decoded or rendered; nor
+        where these are ``unwanted`` by the time they are ready.
         """
         versions = [a] if b is None else [a, b]
-        nodes = [compile_session(v.session).mix for v in versions]
+        nodes = [version.graph.mix for version in versions]
         if not wait and not self._blocks.holds_sources(nodes):
             return False
-        readers = {id(v.session): self._renderer.source_reader(v.session) for v in versions}
+        readers = [self._renderer.source_reader(version.graph.session) for version in versions]
         sources: dict[str, ReadSource] = {}
 
-        def prepare(node: Node, read: Callable[[SourceNode], ReadSource]) -> None:
-            # Decoding a clip or rendering an instrument may take a while: here, not under the lock.
-            for below in node.inputs:
-                prepare(below, read)
-            if isinstance(node, SourceNode) and node.key not in sources:
-                sources[node.key] = read(node)
-
-        for version, node in zip(versions, nodes, strict=True):
-            prepare(node, readers[id(version.session)])
+        for reader, mix in zip(readers, nodes, strict=True):
+            for node in nodes_below([mix]):
+                # Decoding a clip or rendering an instrument may take a while: here, not under the lock.
+                if isinstance(node, SourceNode) and node.key not in sources:
+                    sources[node.key] = reader(node)
         with self._lock:
+            if unwanted():
+                return False
             if self._versions and self._weights.any():
                 heard = self._versions[min(self._choice, len(self._versions) - 1)]
                 new = nodes[min(self._choice, len(nodes) - 1)]

@@ -57,18 +57,20 @@ class Cancelling:
 
 
 def layer_cancel(a: Stereo, b: Stereo, rate_hz: int) -> Cancelling:
-    """Only bands count in which both are within 12 dB of each other and within 24 dB of the pair's loudest band: elsewhere
-    nothing can be lost that is heard."""
-    import scipy.signal  # late, as it takes a second to load and the window is to be there first
+    """How the sum of two layers stands against their powers."""
+    return cancelling(*(band_powers(x, rate_hz) for x in (a, b, a + b)))
 
-    powers = [np.zeros(_N_FFT // 2 + 1) for _ in range(3)]
-    for c in range(2):
-        for k, x in enumerate((a[c], b[c], a[c] + b[c])):
-            _, p = scipy.signal.welch(x, rate_hz, nperseg=min(_N_FFT, len(x)), nfft=_N_FFT)
-            powers[k] += p
-    freqs: FloatArray = np.asarray(np.fft.rfftfreq(_N_FFT, 1.0 / rate_hz), dtype=np.float64)
-    sums = np.array([[_band(freqs, p, hz) for hz in BANDS_HZ] for p in powers])
-    one, other, both = np.maximum(sums, 1e-20)
+
+def band_powers(audio: Stereo, rate_hz: int) -> FloatArray:
+    """Power in each third octave from 20 Hz to 20 kHz, shape (31,), by windows of 8192 frames."""
+    s = spectrum(audio, rate_hz, n_fft=_N_FFT)
+    return np.array([_band(s.freqs_hz, s.power, hz) for hz in BANDS_HZ])
+
+
+def cancelling(one: FloatArray, other: FloatArray, both: FloatArray) -> Cancelling:
+    """From the band powers of two layers and of their sum, (31,) each. Only bands count in which both are within 12 dB of each
+    other and within 24 dB of the pair's loudest band: elsewhere nothing can be lost that is heard."""
+    one, other, both = np.maximum((one, other, both), 1e-20)
     change = 10.0 * np.log10(both / (one + other))
     total_db = 10.0 * np.log10(one + other)
     counts = (np.abs(10.0 * np.log10(one / other)) < 12.0) & (total_db > np.max(total_db) - 24.0)

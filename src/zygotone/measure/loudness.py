@@ -17,6 +17,7 @@ import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.delays import fir_add
+from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.polyphase import Single
 from zygotone.dsp.types import FloatArray, IntArray
 from zygotone.dsp.weighting import k_weighting_sos
@@ -73,6 +74,7 @@ def _side_energies(audio: FloatArray, sample_rate_hz: int) -> FloatArray:
     bounds = np.round(np.arange(steps + 1) * STEP_S * sample_rate_hz).astype(np.int64)
     energies = np.zeros((3, steps))
     left, right = (np.ascontiguousarray(audio[i], dtype=np.float64) for i in (0, min(1, len(audio) - 1)))
+    give_up_if_unwanted()
     _step_energies(left, right, k_weighting_sos(sample_rate_hz), bounds, energies)
     return energies
 

@@ -15,6 +15,7 @@ import math
 import numpy as np
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.types import FloatArray, Stereo
 
 # Sound pressure level that a mix of −20 LUFS has where it is listened to: that of K-20 monitoring and of film (common practice).
@@ -141,8 +142,9 @@ def excitation(audio: Stereo, rate_hz: int, *, playback_db: float = PLAYBACK_DB)
     scale = 2.0 / (np.sum(window**2) * n_fft * len(audio))
     # Both sides sound at once: twice their mean.
     to_spl = 2.0 * 10.0 ** ((playback_db - _PLAYBACK_LUFS + _LUFS_OFFSET_DB) / 10.0)
-    batch = 256
+    batch = 64
     for at in range(0, frames.shape[1], batch):
+        give_up_if_unwanted()
         power = np.zeros((min(batch, frames.shape[1] - at), n_fft // 2 + 1))
         for channel in frames[:, at : at + batch]:
             power += np.abs(np.fft.rfft(channel * window, axis=1)) ** 2

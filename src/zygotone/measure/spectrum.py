@@ -9,6 +9,7 @@ import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.types import FloatArray
 
 N_FFT = 16384
@@ -55,6 +56,7 @@ def spectrum(audio: FloatArray, sample_rate_hz: int, *, n_fft: int = N_FFT) -> S
         padded = np.pad(channel.astype(np.float32), (hop, n))
         halves = sliding_window_view(padded, n)[::hop]
         for i in range(0, len(starts), together):
+            give_up_if_unwanted()
             few = min(together, len(starts) - i)
             np.multiply(halves[i : i + few], window, out=windowed[:few])
             add_powers(np.fft.rfft(windowed[:few], axis=1), power)

@@ -19,7 +19,8 @@ from zygotone.engine.stream import stream_nodes
 from zygotone.errors import BadFileError, ParameterError
 from zygotone.session.audio_files import AudioData, AudioReader, AudioWriter, read_audio, resample, write_audio
 from zygotone.session.models import Device, file_names, walk
-from zygotone.session.project_file import Project, parse_json, parse_model
+from zygotone.session.project_file import Project
+from zygotone.session.versions import parse_json, parse_model
 
 MAX_CHAIN_BYTES = 8 << 20
 
@@ -43,7 +44,7 @@ def render_files(
     session, renderer = project.session, Renderer(project.store)
     graph = compile_session(session)
     part = session.song.section(section) if section else None
-    span = renderer.span_of(session, part)
+    span = session.section_span(part.id if part is not None else None)
     if part is None:
         span = (span[0], span[1] + renderer.tail_frames(session))
     targets: dict[str, tuple[Path, Node]] = {}

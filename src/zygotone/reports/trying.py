@@ -6,10 +6,10 @@ from dataclasses import replace
 from typing import Any
 
 from zygotone.advise.advisor import find_by_id, measured_change
-from zygotone.advise.findings import evidence_readings
+from zygotone.engine.bench import Bench
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import ParameterError
-from zygotone.session.bench import Bench, LogEntry
+from zygotone.session.history import LogEntry
 from zygotone.session.project_file import Project
 
 
@@ -29,9 +29,9 @@ def try_and_keep(project: Project, finding_id: str, number: int) -> tuple[Projec
     bench = Bench(project.session, log=project.log, trial=project.trial)
     found = LogEntry(
         number=0, time="", action="found", title=finding.sentence, tracks=finding.tracks, section=finding.section.id,
-        stage=finding.stage, finding=finding.id, readings=evidence_readings(finding),
+        stage=finding.stage, finding=finding.id, readings=finding.readings(),
     )  # fmt: skip
-    bench.try_out(finding.trial(number), stage=finding.stage, found=found)
+    bench.try_out(finding.trial(number), found=found)
     bench.keep()
     measured = measured_change(project.session, bench.kept, project.store, finding, {**fix.gain, **fix.cost})
     report = {

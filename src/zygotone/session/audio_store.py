@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import hashlib
 import io
+import queue
 import shutil
 import tempfile
 import threading
 import weakref
 from collections import OrderedDict
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -151,6 +152,7 @@ class StreamedClip(Clip):
         self._file: soundfile.SoundFile | None = None
         self._next = 0
         self._lock = threading.Lock()
+        self._ahead: set[int] = set()  # chunks that are asked for
 
     def _opened(self) -> soundfile.SoundFile:
         if self._file is None:
@@ -169,6 +171,9 @@ class StreamedClip(Clip):
         if held is not None:
             return held
         with self._lock:
+            held = self._store.held_chunk(key)  # it may have come while this one waited
+            if held is not None:
+                return held
             file = self._opened()
             start = number * _CHUNK_FRAMES
             wanted = min(_CHUNK_FRAMES, self.frames - start)
@@ -185,6 +190,24 @@ class StreamedClip(Clip):
         self._store.hold_chunk(key, chunk)
         return chunk
 
+    def _want(self, number: int) -> None:
+        """Has a chunk decoded elsewhere before somebody reads it here: who plays does not wait for files."""
+        if number * _CHUNK_FRAMES >= self.frames or number in self._ahead:
+            return
+        if self._store.held_chunk((self._asset.id, number)) is not None:
+            return
+        self._ahead.add(number)
+
+        def decode_it() -> None:
+            try:
+                self._chunk(number)
+            except BadFileError:
+                pass  # who reads it is told
+            finally:
+                self._ahead.discard(number)
+
+        decode_ahead(decode_it)
+
     def read(self, start: int, stop: int) -> Stereo:
         parts = []
         at = start
@@ -193,7 +216,28 @@ class StreamedClip(Clip):
             take = min(stop - at, _CHUNK_FRAMES - inside)
             parts.append(self._chunk(number)[:, inside : inside + take])
             at += take
+        if stop > start:
+            self._want((stop - 1) // _CHUNK_FRAMES + 1)
         return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=1) if parts else np.zeros((2, 0))
+
+
+_queue: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+_decoder: list[threading.Thread] = []
+_beginning = threading.Lock()
+
+
+def decode_ahead(work: Callable[[], None]) -> None:
+    """Done soon, one after the other, in a thread of its own."""
+
+    def loop() -> None:
+        while True:
+            _queue.get()()
+
+    with _beginning:
+        if not _decoder:
+            _decoder.append(threading.Thread(target=loop, name="decoder", daemon=True))
+            _decoder[0].start()
+    _queue.put(work)
 
 
 def _check_promise(file: soundfile.SoundFile, asset: Asset, rate_hz: int, where: object) -> None:
@@ -213,6 +257,7 @@ class AudioStore:
 
     def __init__(self, *, decoded_bytes: int = 384 << 20, chunk_bytes: int = 192 << 20) -> None:
         self._blobs: dict[str, Blob] = {}
+        self._assets: dict[str, Asset] = {}  # of those clips
         self._decoded: OrderedDict[str, Stereo] = OrderedDict()
         self._chunks: OrderedDict[tuple[str, int], Stereo] = OrderedDict()
         self._streamed: dict[str, StreamedClip] = {}
@@ -231,6 +276,7 @@ class AudioStore:
         )
         if asset.id not in self._blobs:
             self._blobs[asset.id] = self._spooled(asset.id, encode(samples, rate_hz))
+        self._assets[asset.id] = asset
         return asset
 
     def _spooled(self, asset_id: str, data: bytes) -> Blob:
@@ -241,8 +287,9 @@ class AudioStore:
         path.write_bytes(data)
         return Blob(path, 0, len(data))
 
-    def add_blob(self, asset_id: str, blob: Blob) -> None:
-        self._blobs[asset_id] = blob
+    def add_blob(self, asset: Asset, blob: Blob) -> None:
+        """A clip that lies in a file already."""
+        self._blobs[asset.id], self._assets[asset.id] = blob, asset
 
     def blob_of(self, asset_id: str) -> Blob:
         return self._blobs[asset_id]
@@ -296,15 +343,11 @@ class AudioStore:
                 self._chunk_held -= old.nbytes
 
     def audio_of(self, asset_id: str, rate_hz: int) -> Stereo:
-        """By id alone, for devices that use a clip; it was checked when it came in or was first decoded."""
+        """By id alone, for devices that use a clip."""
         with self._lock:
-            if asset_id in self._decoded:
-                return self._decoded[asset_id]
-            if asset_id not in self._blobs:
+            if asset_id not in self._assets:
                 raise BadFileError("project", f"audio/{asset_id}.flac", "is missing")
-            with soundfile.SoundFile(io.BytesIO(self.blob(asset_id))) as f:
-                data = f.read(dtype="float64", always_2d=True).T
-            return np.ascontiguousarray(np.broadcast_to(data, (2, data.shape[1])))
+            return self.audio(self._assets[asset_id], rate_hz)
 
     def audio(self, asset: Asset, rate_hz: int) -> Stereo:
         """Decoded, shape (2, frames), not to be written to."""

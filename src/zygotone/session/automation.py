@@ -28,6 +28,8 @@ SHAPES: tuple[Shape, ...] = ("points", "steps", "triangle", "ramp_up", "ramp_dow
 class Point(Value):
     """``curve`` bends the way to the next point: 0 straight, above 0 late, below 0 early."""
 
+    by_the_thousand = True
+
     beat: Annotated[float, Field(ge=0, le=1_000_000)]
     value: float
     curve: Annotated[float, Field(ge=-1, le=1)] = 0.0
@@ -35,6 +37,8 @@ class Point(Value):
 
 class DrawnPoint(Value):
     """A point of one cycle: ``at`` 0 to 1 of its length, ``height`` 0 (low) to 1 (high)."""
+
+    by_the_thousand = True
 
     at: Annotated[float, Field(ge=0, le=1)]
     height: Annotated[float, Field(ge=0, le=1)]

@@ -6,10 +6,65 @@ import difflib
 import importlib
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
+from zygotone.dsp.types import FloatArray
 from zygotone.errors import ParameterError
 from zygotone.session.params import Param, Values, check_values, defaults
+
+
+@dataclass(frozen=True, slots=True)
+class Handle:
+    """A point of a curve over frequency that a hand may take."""
+
+    freq_hz: float
+    level_db: float
+    moves: bool  # up and down too, or only along
+
+
+@dataclass(frozen=True, slots=True)
+class HandCurve:
+    """A device as one curve over frequency with handles. ``moved`` gives the parameters after a handle (by its number) was
+    drawn to a frequency and level; ``word`` says what the curve is."""
+
+    response_db: Callable[[Values, FloatArray], FloatArray]
+    handles: Callable[[Values], tuple[Handle, ...]]
+    moved: Callable[[Values, int, float, float], dict[str, Any]]
+    word: str = "curve"
+
+
+def _no_words(entry: Values) -> str:
+    return ""
+
+
+def _usual_values(items: tuple[Param, ...], entries: tuple[Values, ...], shown: int) -> Values:
+    return defaults(items)
+
+
+def _none_idle(entry: Values) -> frozenset[str]:
+    return frozenset()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Entries:
+    """How the entries of a kind's list are edited: what one is called beside its number, which of its parameters do nothing as
+    it is set, and what a new one begins as: of its declarations, those that are there, and the number of the one shown."""
+
+    words: Callable[[Values], str] = _no_words
+    idle: Callable[[Values], frozenset[str]] = _none_idle
+    new: Callable[[tuple[Param, ...], tuple[Values, ...], int], Values] = _usual_values
+
+
+def like_the_shown(items: tuple[Param, ...], entries: tuple[Values, ...], shown: int) -> Values:
+    """A new entry like the one that is shown."""
+    return entries[shown] if entries else defaults(items)
+
+
+# Which picture shows a device: its spectra before and after, a curve with handles, a transfer curve with the gain over time, the
+# drawn duck, the bend with its harmonics, the answer to a click over frequency or over time. Of sources: operators, string, drum.
+PictureKind = Literal[
+    "spectra", "curve", "compressor", "duck", "saturation", "response", "tail", "wave", "operators", "string", "drum"
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,6 +82,10 @@ class Kind:
     )  # what it is then set to, where that is not its defaults
     upgrade: Callable[[dict[str, Any]], dict[str, Any]] | None = None  # from values as older versions wrote them
     rings: bool = False  # a tail goes on after the input has ended, and after it was switched off
+    picture: PictureKind = "spectra"
+    hand_curve: HandCurve | None = field(default=None, hash=False)
+    entries: Entries = Entries()
+    holds_chains: bool = False  # whether its entries are branches with devices of their own
 
     def param(self, name: str) -> Param:
         for p in self.params:
@@ -63,6 +122,10 @@ class Catalogue:
     def enter(self, kind: Kind) -> Kind:
         self._entered[kind.kind] = kind
         return kind
+
+    def leave(self, kind: str) -> None:
+        """Takes a kind out again."""
+        del self._entered[kind]
 
     @property
     def _kinds(self) -> dict[str, Kind]:

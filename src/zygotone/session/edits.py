@@ -25,6 +25,7 @@ from zygotone.session.models import (
     Strip,
     Track,
     branches,
+    chains_of,
     file_names,
     instrument_files,
     walk,
@@ -64,19 +65,23 @@ def change_song(session: Session, **changes: Any) -> Session:
 
 
 def change_sections(session: Session, sections: Iterable[Section]) -> Session:
-    """New sections; parts of sections that are gone go with them."""
+    """New sections; parts and lanes of sections that are gone go with them."""
     new = tuple(sections)
     left = {s.id for s in new}
     lanes = tuple(lane for lane in session.lanes if lane.section is None or lane.section in left)
-    tracks = []
-    for track in session.tracks:
-        source = track.source
-        if isinstance(source, InstrumentSource):
-            source = source.replace(parts=tuple(p for p in source.parts if p.section in left))
-        elif isinstance(source, ClipSource) and source.sections is not None:
-            source = source.replace(sections=tuple(s for s in source.sections if s in left))
-        tracks.append(track.replace(source=source))
-    return change_song(session, sections=new).replace(tracks=tuple(tracks), lanes=lanes)
+    tracks = tuple(
+        _without_parts(t, lambda part: part.section is not None and part.section not in left) for t in session.tracks
+    )
+    return change_song(session, sections=new).replace(tracks=tracks, lanes=lanes)
+
+
+def _without_parts(track: Track, gone: Callable[[Part], bool]) -> Track:
+    parts = tuple(part for part in track.parts if not gone(part))
+    if len(parts) == len(track.parts):
+        return track
+    # A clip without parts would play throughout.
+    silent = isinstance(track.source, ClipSource) and not parts
+    return track.replace(parts=parts, mute=track.mute or silent)
 
 
 def remove_track(session: Session, track_id: str) -> Session:
@@ -113,11 +118,7 @@ def _unkeyed(session: Session, strip_id: str) -> Session:
 
 def _tidy(session: Session) -> Session:
     """Without clips that nothing plays and lanes that move nothing any more."""
-    used = {t.source.asset for t in session.tracks if isinstance(t.source, ClipSource)}
-    for track in session.tracks:
-        if isinstance(track.source, InstrumentSource):
-            used |= instrument_files(track.source.layers)
-    used |= {name for strip in session.strips() for _, d in walk(strip.chain) for name in file_names(d)}
+    used = assets_in_use(session)
     lanes = []
     for lane in session.lanes:
         try:
@@ -126,6 +127,19 @@ def _tidy(session: Session) -> Session:
             continue
         lanes.append(lane)
     return session.replace(assets=tuple(a for a in session.assets if a.id in used), lanes=tuple(lanes))
+
+
+def assets_in_use(session: Session) -> set[str]:
+    """Ids of all clips that anything in the session plays or listens to: the one list of them."""
+    used: set[str] = set()
+    for strip in session.strips():
+        for chain in chains_of(strip):
+            used |= {name for _, device in walk(chain) for name in file_names(device)}
+        if isinstance(strip, Track):
+            used |= {part.clip for part in strip.parts if part.clip is not None}
+            source = strip.source
+            used |= {source.asset} if isinstance(source, ClipSource) else instrument_files(source.layers)
+    return used
 
 
 def map_branches(device: Device, change: Callable[[tuple[Device, ...]], tuple[Device, ...]]) -> Device:
@@ -396,8 +410,13 @@ def put_phrase(session: Session, track_id: str, phrase: Phrase) -> Session:
 
 
 def set_part(session: Session, track_id: str, section_id: str, phrase_id: str | None) -> Session:
-    """Which phrase a section plays; None for none."""
-    parts = tuple(p for p in instrument_of(session, track_id).parts if p.section != section_id)
+    """Which phrase a section plays from its beginning to its end; None for none."""
+    parts = tuple(p for p in session.track(track_id).parts if p.section != section_id)
     if phrase_id is not None:
         parts = (*parts, Part(section=section_id, phrase=phrase_id))
-    return change_instrument(session, track_id, parts=parts)
+    return set_parts(session, track_id, parts)
+
+
+def set_parts(session: Session, track_id: str, parts: Iterable[Part]) -> Session:
+    """What a track plays where."""
+    return checked(_tidy(change_strip(session, track_id, parts=tuple(parts))))

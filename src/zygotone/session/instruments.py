@@ -267,6 +267,8 @@ Macros = tuple[float, float, float, float]
 
 
 class Note(Value):
+    by_the_thousand = True
+
     start_beat: Annotated[float, Field(ge=0, le=100000)]
     length_beats: Annotated[float, Field(gt=0, le=10000)]
     pitch: Annotated[int, Field(ge=0, le=127)]
@@ -287,16 +289,9 @@ class Phrase(Value):
     """Notes in beats; repeats every ``beats`` while the section lasts."""
 
     id: Id
-    beats: Annotated[float, Field(gt=0, le=10000)]
+    beats: Annotated[float, Field(ge=1 / 64, le=10000)]
     notes: Annotated[tuple[Note, ...], Field(max_length=20_000)] = ()
     nudge_ms: Annotated[float, Field(ge=-200, le=200)] = 0.0
-
-
-class Part(Value):
-    """Which phrase a section plays."""
-
-    section: Id
-    phrase: Id
 
 
 # --- the instrument ------------------------------------------------------------------------------------------------
@@ -319,8 +314,7 @@ class InstrumentSource(Value):
     voices: Voices = Voices()
     lfos: tuple[Lfo, Lfo] = (Lfo(mode="free"), Lfo(mode="free"))  # shared by the layers, so that they move as one
     macros: tuple[str, str, str, str] = ("", "", "", "")  # what they are called
-    phrases: tuple[Phrase, ...] = ()
-    parts: tuple[Part, ...] = ()
+    phrases: Annotated[tuple[Phrase, ...], Field(max_length=500)] = ()
 
     @property
     def sounding(self) -> tuple[Layer, ...]:

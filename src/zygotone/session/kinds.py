@@ -49,6 +49,10 @@ class KindValues(Value):
     def spec(self) -> Kind:
         return self.catalogue().find(self.kind)
 
+    def verify(self) -> None:
+        super().verify()
+        self.spec.check(self.params.to_json(), self.kind)
+
 
 class KeyInput(Value):
     """Another track or bus that a device listens to, taken before or after its chain."""
@@ -80,6 +84,7 @@ class Device(KindValues):
 
 
 MAX_NESTING = 4
+MAX_CHAIN = 64  # devices in a row
 
 
 def _nested_device(data: Any, place: str) -> Device:
@@ -104,8 +109,8 @@ ENTRY_CHECKS["device"] = _nested_device
 
 
 def branches(device: Device) -> tuple[Values, ...]:
-    """The parallel branches of a split; none of any other device."""
-    return device.params["branches"] if device.kind == "split" else ()
+    """The parallel branches of a device that holds chains; none of any other."""
+    return device.params["branches"] if device.spec.holds_chains else ()
 
 
 def walk(chain: Iterable[Device], prefix: str = "") -> Iterator[tuple[str, Device]]:

@@ -6,7 +6,8 @@ positions in the song in beats or bars.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterable, Iterator
 from typing import Annotated, Any, Literal, Self
 
 from pydantic import Field, field_validator, model_validator
@@ -20,13 +21,13 @@ from zygotone.session.instruments import Job as Job
 from zygotone.session.instruments import Layer as Layer
 from zygotone.session.instruments import Lfo as Lfo
 from zygotone.session.instruments import Note as Note
-from zygotone.session.instruments import Part as Part
 from zygotone.session.instruments import Phrase as Phrase
 from zygotone.session.instruments import Route as Route
 from zygotone.session.instruments import VoiceFilter as VoiceFilter
 from zygotone.session.instruments import Voices as Voices
 from zygotone.session.instruments import instrument_files as instrument_files
 from zygotone.session.instruments import layer_params as layer_params
+from zygotone.session.kinds import MAX_CHAIN as MAX_CHAIN
 from zygotone.session.kinds import MAX_NESTING as MAX_NESTING
 from zygotone.session.kinds import Device as Device
 from zygotone.session.kinds import KeyInput as KeyInput
@@ -36,8 +37,10 @@ from zygotone.session.kinds import continuous_params as continuous_params
 from zygotone.session.kinds import file_names as file_names
 from zygotone.session.kinds import walk as walk
 from zygotone.session.params import Param, level, nearest, number
+from zygotone.session.parts import Part as Part
 from zygotone.session.value import Id, Name, Value
 
+MAX_NOTES = 200_000  # that one track plays over the song
 SAMPLE_RATES = (44100, 48000, 88200, 96000)
 
 Role = Literal[
@@ -56,14 +59,14 @@ USUAL_SEAT: dict[str, int] = {
 
 
 class ClipSource(Value):
-    """An audio clip, from ``start_s`` of the song; a loop repeats to the song's end."""
+    """An audio clip, from ``start_s`` of the song; a loop repeats to the song's end. Where the track has parts, it is heard
+    only in them."""
 
     type: Literal["clip"] = "clip"
     asset: Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
     gain_db: Annotated[float, Field(ge=-60, le=60)] = 0.0
     start_s: Annotated[float, Field(ge=0, le=36000)] = 0.0
     loop: bool = False
-    sections: tuple[Id, ...] | None = None  # silent elsewhere; None plays in all
 
 
 LEVEL = level("level_db", "Level", -60.0, 12.0, 0.0, "How loud the track goes on, after its chain.")
@@ -90,7 +93,7 @@ class Strip(Value):
 
     id: Id
     name: Name
-    chain: tuple[Device, ...] = ()
+    chain: Annotated[tuple[Device, ...], Field(max_length=MAX_CHAIN)] = ()
     level_db: Annotated[float, _within(LEVEL)] = LEVEL.default
     pan_pct: Annotated[float, _within(PAN)] = PAN.default
     mute: bool = False
@@ -104,14 +107,12 @@ class Strip(Value):
             raise ParameterError(f"{self.name!r} has no device {path!r}")
         return found
 
-    def index_of(self, device_id: str) -> int:
-        return next(i for i, d in enumerate(self.chain) if d.id == device_id)
-
 
 class Track(Strip):
     role: Role = "other"
     seat: Annotated[int, Field(ge=1, le=16)] = 8
     source: Annotated[ClipSource | InstrumentSource, Field(discriminator="type")]
+    parts: Annotated[tuple[Part, ...], Field(max_length=2000)] = ()  # a clip without any plays throughout
     nudge_ms: Annotated[float, _within(NUDGE)] = NUDGE.default
     bus: Id | None = None  # None: straight into the mix
 
@@ -169,6 +170,15 @@ class Song(Value):
             yield section, bar, bar + section.bars
             bar += section.bars
 
+    def beats_of(self, section_id: str | None) -> tuple[float, float]:
+        """First beat of a section, or of the song, and the one after its last."""
+        for section, first, end in self.spans():
+            if section.id == section_id:
+                return first * self.bar_beats, end * self.bar_beats
+        if section_id is not None:
+            raise KeyError(section_id)
+        return 0.0, self.bars * self.bar_beats
+
     def section(self, name_or_id: str) -> Section:
         for section in self.sections:
             if name_or_id in (section.id, section.name):
@@ -187,6 +197,11 @@ class Asset(Value):
     scale: Annotated[float, Field(gt=0, le=1e6)] = 1.0
 
 
+def _twice(names: Iterable[str]) -> list[str]:
+    """Those that occur more than once."""
+    return [name for name, times in Counter(names).items() if times > 1]
+
+
 def chains_of(strip: Strip) -> Iterator[tuple[Device, ...]]:
     """The strip's chain, and those of its layers."""
     yield strip.chain
@@ -201,12 +216,13 @@ class Session(Value):
     tracks: Annotated[tuple[Track, ...], Field(max_length=256)] = ()
     buses: Annotated[tuple[Bus, ...], Field(max_length=64)] = ()
     mix: Bus = Bus(id="mix", name="Mix")
-    assets: tuple[Asset, ...] = ()
+    assets: Annotated[tuple[Asset, ...], Field(max_length=10_000)] = ()
     lanes: Annotated[tuple[Lane, ...], Field(max_length=500)] = ()
 
     @model_validator(mode="after")
     def _holds_together(self) -> Self:
-        self.check()
+        if not self.is_sound:  # asked again whenever another value takes the session in
+            self.check()
         return self
 
     def check(self) -> None:
@@ -216,14 +232,10 @@ class Session(Value):
         ------
         ParameterError : one does not.
         """
-        ids = [s.id for s in self.strips()]
-        for i in ids:
-            if ids.count(i) > 1:
-                raise ParameterError(f"two tracks or buses are called {i!r}")
-        names = [s.name for s in self.strips()]
-        for name in names:
-            if names.count(name) > 1:
-                raise ParameterError(f"two tracks or buses are named {name!r}")
+        for i in _twice(s.id for s in self.strips()):
+            raise ParameterError(f"two tracks or buses are called {i!r}")
+        for name in _twice(s.name for s in self.strips()):
+            raise ParameterError(f"two tracks or buses are named {name!r}")
         assets = {a.id for a in self.assets}
         sections = {s.id for s in self.song.sections}
         if len(sections) != len(self.song.sections):
@@ -240,13 +252,13 @@ class Session(Value):
                 for group, found in (("layers", track.source.layers), ("phrases", track.source.phrases)):
                     if len({each.id for each in found}) != len(found):
                         raise ParameterError(f"two {group} of {track.name!r} have one id")
+            self._check_parts(track, sections, assets)
         buses = {b.id for b in self.buses}
         strips = {*(t.id for t in self.tracks), *buses}
         for strip in self.strips():
-            paths = [path for path, _ in walk(strip.chain)]
-            if len(set(paths)) != len(paths):
-                raise ParameterError(f"two devices on {strip.name!r} have one id")
             for chain in chains_of(strip):
+                for path in _twice(path for path, _ in walk(chain)):
+                    raise ParameterError(f"two devices on {strip.name!r} have one id, {path!r}")
                 for _, device in walk(chain):
                     if device.key is not None and device.key.track not in strips:
                         raise ParameterError(
@@ -270,6 +282,29 @@ class Session(Value):
             raise ParameterError("two automation lanes have one id")
         for lane in self.lanes:
             self._check_lane(lane, sections)
+
+    def _check_parts(self, track: Track, sections: set[str], assets: set[str]) -> None:
+        """Each must name a section, phrase or clip that is there, and ask for no more notes than can be played."""
+        source = track.source
+        notes = 0.0
+        phrases = {p.id: p for p in source.phrases} if isinstance(source, InstrumentSource) else {}
+        for n, part in enumerate(track.parts, 1):
+            where = f"part {n} of {track.name!r}"
+            if part.section is not None and part.section not in sections:
+                raise ParameterError(f"{where} plays in section {part.section!r}, which does not exist")
+            if isinstance(source, ClipSource):
+                if part.phrase is not None:
+                    raise ParameterError(f"{where} plays a phrase, but the track plays a clip")
+                if part.clip is not None and part.clip not in assets:
+                    raise ParameterError(f"{where} plays clip {part.clip[:12]}…, which is missing")
+            elif part.phrase not in phrases:
+                raise ParameterError(f"{where} plays phrase {part.phrase!r}, which does not exist")
+            else:
+                phrase = phrases[part.phrase]
+                first, end = part.span_beats(self.song.beats_of(part.section))
+                notes += len(phrase.notes) * max(1.0, (end - first) / phrase.beats if part.loop else 1.0)
+        if notes > MAX_NOTES:
+            raise ParameterError(f"{track.name!r} would play {notes:.0f} notes, more than {MAX_NOTES}")
 
     def _check_lane(self, lane: Lane, sections: set[str]) -> None:
         """Its section, target and values must be there and possible."""
@@ -321,6 +356,12 @@ class Session(Value):
                 f"{where} cannot move {lane.param!r}{nearest(lane.param, params, 'there it can move')}"
             )
         return params[lane.param]
+
+    def section_span(self, section_id: str | None) -> tuple[int, int]:
+        """Frames of a section, or of the whole song. Raises KeyError where there is no such section."""
+        first, end = self.song.beats_of(section_id)
+        frames_per_beat = 60.0 / self.song.tempo_bpm * self.rate_hz
+        return round(first * frames_per_beat), round(end * frames_per_beat)
 
     def strips(self) -> tuple[Strip, ...]:
         return (*self.tracks, *self.buses, self.mix)

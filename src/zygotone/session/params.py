@@ -17,6 +17,7 @@ from pydantic_core import core_schema
 from zygotone.errors import ParameterError
 from zygotone.music.pitch import midi_to_note, note_to_midi, parse_hz
 from zygotone.music.tempo import note_value_to_beats, note_value_to_seconds
+from zygotone.session.value import as_text, digest_of
 
 ParamType = Literal["float", "int", "bool", "choice", "note_time", "list", "file"]
 Scale = Literal["linear", "log", "db"]
@@ -25,11 +26,12 @@ Scale = Literal["linear", "log", "db"]
 class Values(Mapping[str, Any]):
     """An immutable, hashable set of parameter values, in the order of their declarations."""
 
-    __slots__ = ("_hash", "_items")
+    __slots__ = ("_digest", "_hash", "_items")
 
     def __init__(self, items: Mapping[str, Any] | Iterable[tuple[str, Any]] = ()) -> None:
         self._items: dict[str, Any] = dict(items)
         self._hash: int | None = None
+        self._digest: str | None = None
 
     def __getitem__(self, name: str) -> Any:
         return self._items[name]
@@ -50,6 +52,13 @@ class Values(Mapping[str, Any]):
 
     def __repr__(self) -> str:
         return f"Values({self._items!r})"
+
+    @property
+    def digest(self) -> str:
+        """Worked out once; equal for equal values."""
+        if self._digest is None:
+            self._digest = digest_of(*(f"{name}={as_text(held)}" for name, held in self._items.items()))
+        return self._digest
 
     def replace(self, **changes: Any) -> Values:
         return Values({**self._items, **changes})

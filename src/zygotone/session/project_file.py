@@ -1,4 +1,4 @@
-"""The ``.zygotone`` file: a zip with session.json, log.jsonl, audio/ and README.txt. See docs/format.md.
+"""The ``.zygotone`` file: a zip with session.json, parts.jsonl, log.jsonl, audio/ and README.txt. See docs/format.md.
 
 A project may come from a stranger. Its members are read by name into memory, within limits; nothing is
 unpacked to disk, and no name in it is ever used as a path.
@@ -10,37 +10,37 @@ import json
 import os
 import re
 import zipfile
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any
 
-from pydantic import BaseModel, ValidationError
-
-from zygotone.errors import BadFileError, ZygotoneError, one_line
+from zygotone.errors import BadFileError
 from zygotone.session.audio_store import AudioStore, Blob
-from zygotone.session.bench import LogEntry, Trial
+from zygotone.session.history import LogEntry, Trial
+from zygotone.session.migrations import upgraded
 from zygotone.session.models import Asset, Session
+from zygotone.session.value import read_as_sound
+from zygotone.session.versions import PartReader, PartWriter, parse_json, parse_model, parts_as_lines
 
-FORMAT_VERSION = 1
+FORMAT_VERSION = 2
 MAX_SESSION_BYTES = 64 << 20
+MAX_PARTS_BYTES = 512 << 20
 MAX_LOG_BYTES = 512 << 20
 MAX_MEMBERS = 20_000
-_MEMBER = re.compile(r"^(session\.json|log\.jsonl|README\.txt|audio/[0-9a-f]{64}\.flac)$")
+_MEMBER = re.compile(r"^(session\.json|parts\.jsonl|log\.jsonl|README\.txt|audio/[0-9a-f]{64}\.flac)$")
 _EPOCH = (1980, 1, 1, 0, 0, 0)  # no time of day in the zip: the same project is the same bytes
 
 README = """This is a Zygotone project. It is an ordinary zip file.
 
-session.json  the song, its tracks, chains and instruments, as one JSON object
+parts.jsonl   the song, its tracks, chains and instruments, and every version of them that the log
+              needs: one JSON object a line, each once, under a digest that others name it by
+session.json  which version is the present one, and what is on trial
 log.jsonl     what was found, tried, kept and dropped: one JSON object a line, oldest first
 audio/        the clips, FLAC, 24 bits, each named by the SHA-256 of its samples
 
 Everything the song needs to sound is in here. The format is described in Zygotone's docs/format.md.
 """
-
-Migration = Callable[[dict[str, Any]], dict[str, Any]]
-# From version n to n + 1. A file of an older version goes through all that follow.
-MIGRATIONS: dict[int, Migration] = {}
 
 
 @dataclass
@@ -52,35 +52,18 @@ class Project:
     trial: Trial | None = None
     store: AudioStore = field(default_factory=AudioStore)
 
-
-_M = TypeVar("_M", bound=BaseModel)
-
-
-def parse_model(model: type[_M], data: Any, file: object, place: str) -> _M:
-    """Raises BadFileError naming file, place and reason."""
-    try:
-        return model.model_validate(data)
-    except ValidationError as error:
-        raise BadFileError(file, place, one_line(error)) from None
-    except (ZygotoneError, RecursionError) as error:
-        raise BadFileError(file, place, str(error)) from None
+    @property
+    def versions(self) -> Iterator[Session]:
+        """The present session, that of the trial, and those of the log."""
+        yield self.session
+        if self.trial is not None:
+            yield self.trial.session
+        yield from (entry.session for entry in self.log if entry.session is not None)
 
 
-def parse_json(text: bytes, file: object, place: str) -> Any:
-    try:
-        return json.loads(text)
-    except RecursionError:
-        raise BadFileError(file, place, "is nested too deeply") from None
-    except UnicodeDecodeError:
-        raise BadFileError(file, place, "is not text") from None
-    except json.JSONDecodeError as error:
-        raise BadFileError(file, f"{place} line {error.lineno}", f"is not JSON ({error.msg.lower()})") from None
-
-
-def assets_needed(session: Session, log: Iterable[LogEntry], trial: Trial | None) -> dict[str, Asset]:
+def assets_needed(project: Project) -> dict[str, Asset]:
     """Every clip that the session, the trial or a version in the log plays."""
-    versions = [session, *(e.session for e in log if e.session), *([trial.session] if trial else [])]
-    return {asset.id: asset for version in versions for asset in version.assets}
+    return {asset.id: asset for version in project.versions for asset in version.assets}
 
 
 def save_project(path: str | Path, project: Project) -> None:
@@ -96,9 +79,13 @@ def save_project(path: str | Path, project: Project) -> None:
         with open(temporary, "wb") as raw:
             with zipfile.ZipFile(raw, "w", zipfile.ZIP_DEFLATED) as z:
                 _put(z, "README.txt", README.encode())
-                _put(z, "session.json", session_json(project.session, project.trial))
-                _put(z, "log.jsonl", "".join(e.model_dump_json(exclude_none=True) + "\n" for e in project.log).encode())
-                needed = assets_needed(project.session, project.log, project.trial)
+                parts = PartWriter()
+                head = {"format": "zygotone", "version": FORMAT_VERSION, **present(project, parts)}
+                log = "".join(_line(log_fields(entry, parts)) for entry in project.log)
+                _put(z, "session.json", json.dumps(head, indent=1, ensure_ascii=False).encode())
+                _put(z, "parts.jsonl", "".join(line + "\n" for line in parts.new.values()).encode())
+                _put(z, "log.jsonl", log.encode())
+                needed = assets_needed(project)
                 # What only undo could bring back goes out of the file, but not out of reach.
                 project.store.hold_others(needed)
                 for asset_id in needed:
@@ -117,11 +104,23 @@ def save_project(path: str | Path, project: Project) -> None:
         raise
 
 
-def session_json(session: Session, trial: Trial | None) -> bytes:
-    data: dict[str, Any] = {"format": "zygotone", "version": FORMAT_VERSION, "session": session.model_dump(mode="json")}
-    if trial is not None:
-        data["trial"] = trial.model_dump(mode="json")
-    return json.dumps(data, indent=1, ensure_ascii=False).encode()
+def present(project: Project, parts: PartWriter) -> dict[str, Any]:
+    """The present version, and the trial, with their sessions entered into ``parts``."""
+    data: dict[str, Any] = {"session": parts.session(project.session)}
+    if project.trial is not None:
+        trial = project.trial.model_dump(mode="json", exclude={"session"})
+        data["trial"] = {**trial, "session": parts.session(project.trial.session)}
+    return data
+
+
+def log_fields(entry: LogEntry, parts: PartWriter) -> dict[str, Any]:
+    """A log entry, its version entered into ``parts``."""
+    data = entry.model_dump(mode="json", exclude_none=True, exclude={"session"})
+    return data if entry.session is None else {**data, "session": parts.session(entry.session)}
+
+
+def _line(data: dict[str, Any]) -> str:
+    return json.dumps(data, ensure_ascii=False, separators=(",", ":")) + "\n"
 
 
 def _put(z: zipfile.ZipFile, name: str, data: bytes, method: int = zipfile.ZIP_DEFLATED) -> None:
@@ -152,51 +151,83 @@ def load_project(path: str | Path) -> Project:
             raise BadFileError(path, "", "there is no such file")
         with zipfile.ZipFile(path) as z:
             _check_members(z, path)
-            data = parse_json(_read(z, "session.json", MAX_SESSION_BYTES, path), path, "session.json")
-            log_text = _read(z, "log.jsonl", MAX_LOG_BYTES, path) if "log.jsonl" in z.namelist() else b""
+            head = parse_json(_read(z, "session.json", MAX_SESSION_BYTES, path), path, "session.json")
+            texts = {
+                name: _read(z, name, limit, path) if name in z.namelist() else b""
+                for name, limit in (("parts.jsonl", MAX_PARTS_BYTES), ("log.jsonl", MAX_LOG_BYTES))
+            }
             held = {name[6:-5] for name in z.namelist() if name.startswith("audio/")}
     except (zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, EOFError):
         raise BadFileError(path, "", "is not a Zygotone project (not a readable zip file)") from None
     except OSError as error:
         raise BadFileError(path, "", (error.strerror or str(error)).lower()) from None
-    session, trial = parse_session(data, path)
+    version = _version_of(head, path)
+    reader = PartReader(path)
+    reader.add(parts_as_lines(texts["parts.jsonl"], path, "parts.jsonl"))
+    read = _whole if version == 1 else reader.session
+    session, trial = read_present(head, read, path, "session.json")
     log = tuple(
-        parse_model(LogEntry, parse_json(line, path, f"log.jsonl line {n}"), path, f"log.jsonl line {n}")
-        for n, line in enumerate(log_text.splitlines(), 1)
-        if line.strip()
+        read_entry(data, read, path, place) for data, place in parts_as_lines(texts["log.jsonl"], path, "log.jsonl")
     )
-    store = AudioStore()
-    needed = assets_needed(session, log, trial)
+    project = Project(session, log, trial)
+    needed = assets_needed(project)
     for asset_id in needed:
         if asset_id not in held:
             raise BadFileError(path, f"audio/{asset_id}.flac", "is missing from the project")
     try:
         for asset_id, blob in _blobs(path, needed).items():
-            store.add_blob(asset_id, blob)
+            project.store.add_blob(needed[asset_id], blob)
     except (OSError, zipfile.BadZipFile) as error:
         raise BadFileError(path, "audio", f"cannot be read ({str(error).lower()})") from None
-    return Project(session, log, trial, store)
+    return project
 
 
-def parse_session(data: Any, file: object) -> tuple[Session, Trial | None]:
-    if not isinstance(data, dict) or data.get("format") != "zygotone":
+def read_present(
+    head: Any, read: Callable[[Any, object, str], Session], file: object, place: str
+) -> tuple[Session, Trial | None]:
+    """What ``present`` gave; ``read`` turns what stands for a session into one.
+
+    Raises
+    ------
+    BadFileError : anything at all is wrong with it.
+    """
+    session = read(head.get("session"), file, f"{place} session")
+    given = head.get("trial")
+    if given is None:
+        return session, None
+    if not isinstance(given, dict):
+        raise BadFileError(file, f"{place} trial", "is no object")
+    b = read(given.get("session"), file, f"{place} trial session")
+    return session, parse_model(Trial, {**given, "session": b}, file, f"{place} trial")
+
+
+def read_entry(data: Any, read: Callable[[Any, object, str], Session], file: object, place: str) -> LogEntry:
+    """A log entry as ``log_fields`` gave it. Raises BadFileError."""
+    if isinstance(data, dict) and data.get("session") is not None:
+        data = {**data, "session": read(data["session"], file, f"{place} session")}
+    return parse_model(LogEntry, data, file, place)
+
+
+def _whole(data: Any, file: object, place: str) -> Session:
+    """A session of the first version of the format, which had each whole where it was needed."""
+    session = parse_model(Session, upgraded(data), file, place)
+    read_as_sound(session)
+    return session
+
+
+def _version_of(head: Any, file: object) -> int:
+    if not isinstance(head, dict) or head.get("format") != "zygotone":
         raise BadFileError(file, "session.json", "does not say that it is a Zygotone session")
-    version = data.get("version")
-    if not isinstance(version, int) or version < 1:
-        raise BadFileError(file, "session.json version", f"is {version!r}, not a number from 1")
+    version = head.get("version")
+    if not isinstance(version, int) or isinstance(version, bool) or version < 1:
+        raise BadFileError(file, "session.json version", f"is {str(version)[:20]!r}, not a number from 1")
     if version > FORMAT_VERSION:
         raise BadFileError(
             file,
             "session.json version",
             f"is {version}; this program reads up to {FORMAT_VERSION}, a newer one is needed",
         )
-    for step in range(version, FORMAT_VERSION):
-        data = MIGRATIONS[step](data)
-    session = parse_model(Session, data.get("session"), file, "session.json session")
-    trial = None
-    if data.get("trial") is not None:
-        trial = parse_model(Trial, data["trial"], file, "session.json trial")
-    return session, trial
+    return version
 
 
 def _check_members(z: zipfile.ZipFile, path: Path) -> None:

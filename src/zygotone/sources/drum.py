@@ -58,6 +58,7 @@ def partial_ratios(model: str) -> tuple[float, ...]:
 
 KIND = Kind(
     kind="drum",
+    picture="drum",
     title="Drum",
     summary="Drums and metal: a tone that drops in pitch, a click, and noise, single or in bursts.",
     params=(

@@ -43,6 +43,7 @@ ALGORITHMS: dict[str, tuple[tuple[tuple[int, int], ...], tuple[int, ...]]] = {
 
 KIND = Kind(
     kind="fm",
+    picture="operators",
     title="Operators (FM)",
     summary="Four sines that bend each other's phase, each with its envelope: bells, electric pianos, basses, brass.",
     params=(

@@ -11,13 +11,16 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.dsp.voice_filters import MODES, FilterRow, add_voice, filter_voices
 from zygotone.music.pitch import midi_to_hz
 from zygotone.music.tempo import beats_to_seconds
-from zygotone.session.instruments import Envelope, InstrumentSource, Layer, Lfo, Note
+from zygotone.session.instruments import Envelope, InstrumentSource, Layer, Lfo, Note, Phrase
 from zygotone.session.models import Song
+from zygotone.session.parts import Part
 from zygotone.sources.base import NoteRequest, ReadClip, source_kind
+from zygotone.sources.clip import part_gain
 from zygotone.sources.envelopes import envelope_curve
 from zygotone.sources.modulation import Automation, Motions, Played, as_it_begins, depends_on_number, depends_on_place
 from zygotone.sources.voices import SongNote, Voice, allocate, limited
@@ -28,31 +31,43 @@ _TOGETHER = 8  # voices made before they are filtered and added
 _NO_LFOS = (Lfo(), Lfo())
 
 
-def song_notes(source: InstrumentSource, song: Song) -> Iterator[tuple[float, Note]]:
-    """Each note with its start in seconds, in the order of the sections."""
+def song_notes(source: InstrumentSource, parts: Sequence[Part], song: Song) -> Iterator[tuple[float, Note, float]]:
+    """Each note of the parts with its start in seconds, and the gain of its part."""
     phrases = {phrase.id: phrase for phrase in source.phrases}
-    parts = {part.section: part.phrase for part in source.parts}
-    for section, first_bar, end_bar in song.spans():
-        phrase = phrases.get(parts.get(section.id, ""))
-        if phrase is None:
-            continue
-        beat, end = first_bar * song.bar_beats, end_bar * song.bar_beats
+    for part in parts:
+        phrase = phrases[part.phrase or ""]
+        first, end = part.span_beats(song.beats_of(part.section))
+        beat = first
         while beat < end:
-            for note in phrase.notes:
+            for note in _phrase_notes(phrase, part):
                 at = beat + note.start_beat
                 if at < end:
                     left = note.replace(length_beats=min(note.length_beats, end - at))
                     seconds = beats_to_seconds(at, bpm=song.tempo_bpm)
-                    yield seconds + (note.nudge_ms + phrase.nudge_ms) * 1e-3, left
-            beat += phrase.beats
+                    gain = float(part_gain(part, at, first, end, song.tempo_bpm))
+                    yield seconds + (note.nudge_ms + phrase.nudge_ms) * 1e-3, left, gain
+            beat += phrase.beats if part.loop else math.inf
 
 
-def notes_in_frames(source: InstrumentSource, song: Song, rate_hz: int) -> list[SongNote]:
+def _phrase_notes(phrase: Phrase, part: Part) -> Iterator[Note]:
+    """The notes as the part plays them: transposed, and backwards where it says so."""
+    if not (part.reverse or part.transpose_semitones):
+        yield from phrase.notes
+        return
+    for note in phrase.notes:
+        pitch = note.pitch + part.transpose_semitones
+        if not 0 <= pitch <= 127:
+            continue
+        start = max(0.0, phrase.beats - note.start_beat - note.length_beats) if part.reverse else note.start_beat
+        yield note.replace(pitch=pitch, start_beat=start, nudge_ms=-note.nudge_ms if part.reverse else note.nudge_ms)
+
+
+def notes_in_frames(source: InstrumentSource, parts: Sequence[Part], song: Song, rate_hz: int) -> list[SongNote]:
     found = []
-    for start_s, note in song_notes(source, song):
+    for start_s, note, gain in song_notes(source, parts, song):
         at = round(start_s * rate_hz)
         gate = max(1, round(beats_to_seconds(note.length_beats, bpm=song.tempo_bpm) * rate_hz))
-        found.append(SongNote(at, at + gate, note))
+        found.append(SongNote(at, at + gate, note, gain))
     return found
 
 
@@ -103,14 +118,14 @@ class RenderedVoice:
         """Whether both sides are."""
         return len(self.audio) == 1 and np.array_equal(self.gains[0], self.gains[1])
 
-    def add_to(self, out: FloatArray, at: int) -> None:
+    def add_to(self, out: FloatArray, at: int, gain: float = 1.0) -> None:
         """Into out (2, n), or (1, n) of a voice whose sides are alike, from frame ``at``, which may be below 0; what does not
         fit is left out."""
         skip, end = max(0, -at), min(out.shape[1] - at, len(self.curve))
         if end <= skip:
             return
         part = slice(skip, end)
-        left, right = (side if len(side) == 1 else side[part] for side in self.gains)
+        left, right = (gain * (side if len(side) == 1 else side[part]) for side in self.gains)
         add_voice(self.audio[:, part], self.curve[part], left, right, out[:, at + skip : at + end])
 
 
@@ -300,6 +315,7 @@ def render_voices(
     ]  # fmt: skip
     to_come = Counter(key for key, _, _ in keyed)
     for at_once in range(0, len(keyed), _TOGETHER):
+        give_up_if_unwanted()
         few = keyed[at_once : at_once + _TOGETHER]
         rows: list[FilterRow] = []
         for key, count, voice in few:
@@ -318,7 +334,7 @@ def render_voices(
                 out = np.concatenate([out, np.zeros((len(out), more))], axis=1)
             if len(out) == 1 and not made[key].alike:
                 out = np.repeat(out, 2, axis=0)
-            made[key].add_to(out[:, :most], at)
+            made[key].add_to(out[:, :most], at, voice.gain)
             last = max(last, end)
             to_come[key] -= 1
             if not to_come[key]:
@@ -326,20 +342,20 @@ def render_voices(
     return np.ascontiguousarray(out[:, :last])
 
 
-def instrument_voices(source: InstrumentSource, song: Song, rate_hz: int) -> list[Voice]:
+def instrument_voices(source: InstrumentSource, parts: Sequence[Part], song: Song, rate_hz: int) -> list[Voice]:
     """The voices of all notes of the song, before the layers' own limits."""
     release = max((release_frames(layer, rate_hz) for layer in source.layers), default=0)
-    return allocate(notes_in_frames(source, song, rate_hz), source.voices, rate_hz=rate_hz, release=release)
+    return allocate(notes_in_frames(source, parts, song, rate_hz), source.voices, rate_hz=rate_hz, release=release)
 
 
 def render_layer(
-    source: InstrumentSource, layer: Layer, song: Song, rate_hz: int, *, automation: Automation | None = None,
-    clip: ReadClip = _no_clip,
+    source: InstrumentSource, layer: Layer, parts: Sequence[Part], song: Song, rate_hz: int, *,
+    automation: Automation | None = None, clip: ReadClip = _no_clip,
 ) -> Stereo:  # fmt: skip
     """One layer over the whole song and its tail, (1, n) where both sides are alike, else (2, n); before the layer's own chain
     and its faders."""
     return render_voices(
-        layer, instrument_voices(source, song, rate_hz), round(song.length_s * rate_hz), shared=source.lfos,
+        layer, instrument_voices(source, parts, song, rate_hz), round(song.length_s * rate_hz), shared=source.lfos,
         rate_hz=rate_hz, bpm=song.tempo_bpm, a4_hz=song.a4_hz, automation=automation or {}, clip=clip,
     )  # fmt: skip
 

@@ -18,6 +18,7 @@ from zygotone.sources.base import C4_HZ, NoteRequest, source
 
 KIND = Kind(
     kind="string",
+    picture="string",
     title="Plucked string",
     summary="A string that is plucked and dies away, dark or bright by where and how hard, on a body that rings along.",
     params=(

@@ -14,11 +14,12 @@ from zygotone.session.instruments import Note, Voices
 
 @dataclass(frozen=True, slots=True)
 class SongNote:
-    """A note at its place in the song: start and end in frames."""
+    """A note at its place in the song: start and end in frames; ``gain`` is that of the part it is in."""
 
     start: int
     end: int
     note: Note
+    gain: float = 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,6 +32,7 @@ class Voice:
     note: Note
     pitches: tuple[tuple[int, float], ...]
     cut: int | None = None
+    gain: float = 1.0  # beside what the note's velocity does
 
     @property
     def end(self) -> int:
@@ -69,27 +71,28 @@ def _chords(notes: Sequence[SongNote], voices: Voices, rate_hz: int) -> list[Voi
         glides = earlier is not None and (voices.glide_when == "always" or n.start < earlier.end)
         before = float(earlier.note.pitch) if earlier is not None and glides else None
         pitches = _glide(voices, before, float(n.note.pitch), 0, rate_hz)
-        made.append(Voice(n.start, max(1, n.end - n.start), n.note, pitches))
+        made.append(Voice(n.start, max(1, n.end - n.start), n.note, pitches, gain=n.gain))
         last = n
     return made
 
 
 def _line(notes: Sequence[SongNote], voices: Voices, rate_hz: int) -> list[Voice]:
     """One note at a time, the last one pressed; when it is let go, the one before it that is still held comes back."""
-    stretches: list[tuple[int, int, Note]] = []
+    stretches: list[tuple[int, int, SongNote]] = []
     times = sorted({t for n in notes for t in (n.start, n.end)})
     for begin, end in pairwise(times):
         held = [n for n in notes if n.start <= begin < n.end]
         if not held:
             continue
         top = held[-1]
-        if stretches and stretches[-1][2] is top.note and stretches[-1][1] == begin:
-            stretches[-1] = (stretches[-1][0], end, top.note)
+        if stretches and stretches[-1][2] is top and stretches[-1][1] == begin:
+            stretches[-1] = (stretches[-1][0], end, top)
         else:
-            stretches.append((begin, end, top.note))
+            stretches.append((begin, end, top))
     made: list[Voice] = []
     before: float | None = None
-    for n, (begin, end, note) in enumerate(stretches):
+    for n, (begin, end, placed) in enumerate(stretches):
+        note = placed.note
         joined = n > 0 and stretches[n - 1][1] == begin
         goes_on = n + 1 < len(stretches) and stretches[n + 1][0] == end
         start_pitch = before if (joined or voices.glide_when == "always") else None
@@ -103,7 +106,7 @@ def _line(notes: Sequence[SongNote], voices: Voices, rate_hz: int) -> list[Voice
         else:
             pitches = _glide(voices, start_pitch, float(note.pitch), 0, rate_hz)
             cut = end - begin if voices.mode == "mono" and goes_on else None
-            made.append(Voice(begin, max(1, end - begin), note, pitches, cut))
+            made.append(Voice(begin, max(1, end - begin), note, pitches, cut, placed.gain))
         before = float(note.pitch)
     return made
 

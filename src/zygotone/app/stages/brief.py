@@ -15,8 +15,9 @@ from PySide6.QtWidgets import (
 
 from zygotone.advise.new_project import add_stem, bars_for, fit_song, longest_clip_s
 from zygotone.app.desk import Desk
+from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.widgets.basic import button, card, clear, column, label, number_box, row, whole_number_box
-from zygotone.engine.renderer import Cancelled
+from zygotone.dsp.giving_up import Cancelled
 from zygotone.errors import ZygotoneError
 from zygotone.music.keys import Key, parse_key
 from zygotone.music.tempo import COMMON_NOTE_VALUES, note_value_to_seconds
@@ -50,11 +51,10 @@ def change_tempo(session: Session, bpm: float) -> Session:
     return fit_song(changed)
 
 
-class BriefStage(QWidget):
+class BriefStage(StageWidget):
     def __init__(self, desk: Desk) -> None:
-        super().__init__()
+        super().__init__(desk)
         self.setObjectName("stage.brief")
-        self._desk = desk
         self._tracks_shown: object = None
         self._sections_shown: object = None
         self._tables_shown: object = None
@@ -102,7 +102,7 @@ class BriefStage(QWidget):
             grid.setSpacing(4)
             grid.setHorizontalSpacing(8)
         self.drop_note = label(_DROP, "soft")
-        self.add_stems = button("Add stems…", "brief.add_stems", self._ask_stems)
+        self.add_stems = button("Add stems…", "brief.add_stems", self.ask_for_files)
         tracks = card(
             column(
                 row(
@@ -151,13 +151,13 @@ class BriefStage(QWidget):
         scroll.setWidget(inner)
         self.setLayout(column(scroll))
         desk.session_changed.connect(self._show)
-        desk.worker.busy_changed.connect(lambda busy: None if busy else self.drop_note.setText(_DROP))
+        desk.measuring.worker.busy_changed.connect(lambda busy: None if busy else self.drop_note.setText(_DROP))
         self._show()
 
     # --- showing -------------------------------------------------------------------------------------------
 
     def _show(self) -> None:
-        song = self._desk.song
+        song = self.desk.song
         for widget, value in ((self.tempo, song.tempo_bpm), (self.beats, song.beats_per_bar), (self.a4, song.a4_hz)):
             widget.blockSignals(True)
             widget.setValue(value)
@@ -165,12 +165,12 @@ class BriefStage(QWidget):
         if not self.title.hasFocus():
             self.title.setText(song.title)
         self.key.setCurrentText(song.key or _NO_KEY)
-        tracks = self._desk.session.tracks
+        tracks = self.desk.session.tracks
         brief = tuple((t.id, t.name, t.role, t.seat) for t in tracks)
         if brief != self._tracks_shown:
             self._tracks_shown = brief
             self._show_tracks(tracks)
-        session = self._desk.session
+        session = self.desk.session
         fed = {
             b.id: (sum(t.bus == b.id for t in tracks), sum(x.to == b.id for s in session.strips() for x in s.sends))
             for b in session.buses
@@ -199,7 +199,7 @@ class BriefStage(QWidget):
             words = [f"{n} {what}{'s' if n != 1 else ''}" for n, what in ((tracks, "track"), (sends, "send")) if n]
             gone = button(
                 "Remove", f"brief.bus.{bus_id}.remove",
-                lambda i=bus_id: self._desk.edit("Remove bus", lambda s: remove_bus(s, i)),
+                lambda i=bus_id: self.desk.edit("Remove bus", lambda s: remove_bus(s, i)),
                 kind="plain", accessible=f"Remove {bus_name}",
             )  # fmt: skip
             self._bus_grid.addWidget(name, at, 0)
@@ -235,14 +235,14 @@ class BriefStage(QWidget):
             up = button(
                 "↑",
                 f"brief.track.{track.id}.up",
-                lambda i=track.id: self._desk.edit("Move track", lambda s: move_track(s, i, -1)),
+                lambda i=track.id: self.desk.edit("Move track", lambda s: move_track(s, i, -1)),
                 kind="plain",
                 accessible=f"Move {track.name} up",
             )
             gone = button(
                 "Remove",
                 f"brief.track.{track.id}.remove",
-                lambda i=track.id: self._desk.edit("Remove track", lambda s: remove_track(s, i)),
+                lambda i=track.id: self.desk.edit("Remove track", lambda s: remove_track(s, i)),
                 kind="plain",
                 accessible=f"Remove {track.name}",
             )
@@ -286,7 +286,7 @@ class BriefStage(QWidget):
         self._section_grid.setColumnStretch(0, 1)
 
     def _show_tables(self) -> None:
-        song = self._desk.song
+        song = self.desk.song
         values = {(v.rstrip("dt"), v[-1] if v[-1] in "dt" else ""): v for v in COMMON_NOTE_VALUES}
         clear(self._tempo_grid)
         for column_, text in enumerate(("Value", "straight", "dotted", "triplet")):
@@ -317,45 +317,45 @@ class BriefStage(QWidget):
     # --- editing -------------------------------------------------------------------------------------------
 
     def _song(self, what: str, **changes: object) -> None:
-        self._desk.edit(what, lambda s: change_song(s, **changes))
+        self.desk.edit(what, lambda s: change_song(s, **changes))
 
     def _set_title(self) -> None:
-        if self.title.text() != self._desk.song.title:
+        if self.title.text() != self.desk.song.title:
             self._song("Title", title=self.title.text())
 
     def _set_tempo(self, bpm: float) -> None:
-        self._desk.edit("Tempo", lambda s: change_tempo(s, bpm))
+        self.desk.edit("Tempo", lambda s: change_tempo(s, bpm))
 
     def _set_key(self) -> None:
         text = self.key.currentText()
         self._song("Key", key="" if text == _NO_KEY else parse_key(text.replace("♯", "#")).name)
 
     def _strip(self, track_id: str, what: str, **changes: object) -> None:
-        self._desk.edit(what, lambda s: change_strip(s, track_id, **changes))
+        self.desk.edit(what, lambda s: change_strip(s, track_id, **changes))
 
     def _rename(self, track_id: str, field: QLineEdit) -> None:
         """A new name must be free; otherwise the old one comes back and a message says why."""
         name = field.text().strip()
-        old = self._desk.session.strip(track_id).name
-        taken = {s.name for s in self._desk.session.strips()} - {old}
+        old = self.desk.session.strip(track_id).name
+        taken = {s.name for s in self.desk.session.strips()} - {old}
         if name == old:
             return
         if not name or name in taken:
-            self._desk.message.emit(f"Another track is named {name!r} already." if name else "A track needs a name.")
+            self.desk.message.emit(f"Another track is named {name!r} already." if name else "A track needs a name.")
             field.setText(old)
             return
         self._strip(track_id, "Rename track", name=name)
 
     def _add_section(self) -> None:
-        sections = self._desk.song.sections
+        sections = self.desk.song.sections
         name = f"Section {len(sections) + 1}"
         new = Section(id=make_id(name, (s.id for s in sections)), name=name, bars=8)
-        self._desk.edit("Add section", lambda s: change_sections(s, [*s.song.sections, new]))
+        self.desk.edit("Add section", lambda s: change_sections(s, [*s.song.sections, new]))
 
     def _change_section(self, section_id: str, **changes: object) -> None:
         if changes.get("name") == "":
             return
-        self._desk.edit(
+        self.desk.edit(
             "Section",
             lambda s: change_sections(s, [x.replace(**changes) if x.id == section_id else x for x in s.song.sections]),
         )
@@ -367,32 +367,32 @@ class BriefStage(QWidget):
             sections.insert(max(0, at - 1), sections.pop(at))
             return change_sections(session, sections)
 
-        self._desk.edit("Move section", move)
+        self.desk.edit("Move section", move)
 
     def _remove_section(self, section_id: str) -> None:
-        self._desk.edit(
+        self.desk.edit(
             "Remove section", lambda s: change_sections(s, [x for x in s.song.sections if x.id != section_id])
         )
 
     # --- stems ---------------------------------------------------------------------------------------------
 
-    def _ask_stems(self) -> None:
+    def ask_for_files(self) -> None:
         from PySide6.QtWidgets import QFileDialog
 
         pattern = " ".join(f"*{s}" for s in AUDIO_SUFFIXES)
         files, _ = QFileDialog.getOpenFileNames(self, "Add stems", "", f"Audio ({pattern})")
         if files:
-            self.add_files([Path(f) for f in files])
+            self.take_files([Path(f) for f in files])
 
-    def add_files(self, paths: list[Path]) -> None:
+    def take_files(self, paths: list[Path]) -> None:
         """Read in the background, then add all of them in one undo step; a file that cannot be used is named."""
-        desk = self._desk
+        desk = self.desk
         self.drop_note.setText(f"Reading {len(paths)} files…")
 
         def read(cancel):
             good, bad = [], []
             for i, path in enumerate(paths):
-                desk.worker.share = i / len(paths)
+                desk.measuring.worker.share = i / len(paths)
                 if cancel():
                     raise Cancelled
                 try:
@@ -411,13 +411,16 @@ class BriefStage(QWidget):
             base, session, count, bad = result
             if desk.bench.session is not base and count:
                 # Something was edited meanwhile: add again on top of that, from what is in the store now.
-                self.add_files(paths)
+                self.take_files(paths)
                 return
             if count:
                 desk.edit(f"Add {count} stems", lambda _: session)
-                if desk.path is not None:
-                    desk.save()  # the journal holds no audio, so the clips go into the file at once
+                if desk.files.path is not None:
+                    desk.files.save()  # the journal holds no audio, so the clips go into the file at once
             if bad:
                 desk.message.emit("; ".join(bad))
 
-        desk.worker.submit("Adding stems", read, done, urgency=1)
+        desk.measuring.worker.submit("Adding stems", read, done, urgency=1)
+
+
+STAGES.enter(Stage(key="brief", title="Brief", order=10, make=BriefStage, margin=False, findings=False, begins=True))

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QFrame, QLabel, QPushButton, QScrollArea, QWidget
 
-from zygotone.advise.findings import Finding, Fix
-from zygotone.advise.views import FREQS_HZ, PairView, pair_view
+from zygotone.advise.findings import RULES, Finding, Fix
+from zygotone.advise.questions import PairOf
+from zygotone.advise.views import FREQS_HZ, PairView
 from zygotone.app.desk import Desk
+from zygotone.app.measuring import WhileVisible
+from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.widgets.basic import button, clear, column, label, restyle, row, signed
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Mark, Plot
 from zygotone.measure.low_end import CLEAR_DB
@@ -21,12 +22,6 @@ LEVEL = Axis(-80.0, -5.0, "dB", ticks=(-70, -50, -30, -10), name="Level")
 BAR = Axis(0.0, 4.0, "beat", ticks=(0, 1, 2, 3, 4), name="Beat")
 
 _COLUMN = 64  # width of the numbers
-
-
-@dataclass(frozen=True)
-class _Measured:
-    a: PairView | None
-    b: PairView | None
 
 
 class Rung(QFrame):
@@ -91,14 +86,15 @@ def _start_words(gap_ms: float) -> str:
     return f", bass starts {abs(gap_ms):.1f} ms {'before' if gap_ms < 0 else 'after'} it"
 
 
-class FitStage(QWidget):
+class FitStage(StageWidget):
     def __init__(self, desk: Desk) -> None:
-        super().__init__()
+        super().__init__(desk)
         self.setObjectName("stage.fit")
-        self._desk = desk
         self._finding: Finding | None = None
         self._worked_for: tuple[object, ...] | None = None  # kept version, pair and section of the fixes shown
-        self._measured = _Measured(None, None)
+        self._worked_out: Finding | None = None  # with those fixes
+        self._pair: tuple[PairView | None, PairView | None] = (None, None)  # in A and in B
+        self._wanted_rule = ""  # whose ladder was asked for
 
         self.kick_box, self.bass_box = QComboBox(), QComboBox()
         for box, name, text in ((self.kick_box, "fit.kick", "Kick track"), (self.bass_box, "fit.bass", "Bass track")):
@@ -137,9 +133,10 @@ class FitStage(QWidget):
         scroll.setWidget(inner)
         self.setLayout(column(scroll))
 
+        self._watch = WhileVisible(self, desk.measuring, self._question, self._show_pair)
         desk.session_changed.connect(self._on_session)
-        desk.findings_changed.connect(self._on_findings)
-        desk.loop_changed.connect(self._on_session)
+        desk.measuring.findings_changed.connect(self._on_findings)
+        desk.selection.loop_changed.connect(self._on_session)
         self._on_session()
 
     @staticmethod
@@ -152,7 +149,7 @@ class FitStage(QWidget):
     # --- which pair ----------------------------------------------------------------------------------------
 
     def _on_session(self) -> None:
-        session = self._desk.session
+        session = self.desk.session
         for box, roles in ((self.kick_box, ("kick",)), (self.bass_box, LOW_ROLES)):
             tracks = session.with_role(*roles)
             wanted = [(t.name, t.id) for t in tracks]
@@ -165,10 +162,10 @@ class FitStage(QWidget):
                 if at < 0 and box is self.bass_box:
                     at = next((i for i, t in enumerate(tracks) if t.role == "bass"), 0)
                 box.setCurrentIndex(max(0, at))
-        section = self._desk.section
-        first = next(f for s, f, _ in self._desk.song.spans() if s.id == section.id)
+        section = self.desk.selection.section
+        first = next(f for s, f, _ in self.desk.song.spans() if s.id == section.id)
         self.where.setText(f"{section.name}, bars {first + 1}–{first + section.bars}")
-        self._measure()
+        self._watch.ask()
         self._show_ladder()
 
     @property
@@ -176,44 +173,33 @@ class FitStage(QWidget):
         kick, bass = self.kick_box.currentData(), self.bass_box.currentData()
         return (kick, bass) if kick and bass else None
 
-    def choose(self, kick_id: str, bass_id: str) -> None:
+    def choose(self, kick_id: str, bass_id: str, rule: str = "") -> None:
+        """Shows a pair, and the ladder of ``rule`` where it has more than one."""
+        self._wanted_rule = rule
         self.kick_box.setCurrentIndex(self.kick_box.findData(kick_id))
         self.bass_box.setCurrentIndex(self.bass_box.findData(bass_id))
         self._pair_chosen()
 
     def _pair_chosen(self) -> None:
-        self._finding = None
-        self._worked_for = None
-        self._measure()
+        self._finding = self._worked_out = self._worked_for = None
+        self._watch.ask()
         self._on_findings()
 
-    def showEvent(self, event) -> None:
-        super().showEvent(event)
-        self._measure()
+    def show_finding(self, finding: Finding) -> None:
+        kick, bass = finding.tracks
+        self.choose(kick, bass, finding.rule)
 
-    def _measure(self) -> None:
-        if not self.isVisible():  # nobody looks; it is measured when somebody does
-            return
-        ids = self.pair_ids
-        if ids is None:
-            self._show_pair(_Measured(None, None))
-            return
-        desk = self._desk
-        kept, trial = desk.bench.kept, desk.bench.trial
-        known = {t.id for t in kept.tracks}
-
-        def run(cancel):
-            a = pair_view(desk.context(kept, cancel), *ids) if known.issuperset(ids) else None
-            b = pair_view(desk.context(trial.session, cancel), *ids, bar=a.bar if a else None) if trial else None
-            return _Measured(a, b)
-
-        desk.worker.submit("pair", run, self._show_pair, urgency=3)
+    def _question(self) -> PairOf | None:
+        if self.pair_ids is None:
+            self._show_pair((None, None))
+            return None
+        bench = self.desk.bench
+        return PairOf(bench.kept_graph, bench.trial_graph, self.desk.selection.section, self.pair_ids)
 
     # --- pictures ------------------------------------------------------------------------------------------
 
-    def _show_pair(self, measured: _Measured) -> None:
-        self._measured = measured
-        a, b = measured.a, measured.b
+    def _show_pair(self, pair: tuple[PairView | None, PairView | None]) -> None:
+        self._pair = a, b = pair
         if a is None and b is None:
             words = (
                 "Give one track the role kick and one the role bass or sub, in Brief."
@@ -239,9 +225,9 @@ class FitStage(QWidget):
         ticks = tuple(high - 10 - 20 * i for i in range(4))
         self.spectra.set_axes(y=Axis(high - 75.0, high, "dB", ticks=ticks, name="Level"))
         hz = first.pair.kick.fundamental_hz
-        self.spectra.show_curves(curves, [Mark(f"{hz:.1f} Hz  {name_pitch(hz, a4_hz=self._desk.song.a4_hz)}", hz)])
+        self.spectra.show_curves(curves, [Mark(f"{hz:.1f} Hz  {name_pitch(hz, a4_hz=self.desk.song.a4_hz)}", hz)])
 
-        beats = self._desk.song.bar_beats
+        beats = self.desk.song.bar_beats
         self.bar.set_axes(x=Axis(0.0, beats, "beat", ticks=tuple(range(int(beats) + 1)), name="Beat"))
         scale = 1.15 * max(float(first.kick_low.max()), float(now.bass_low.max()), 1e-9)
         x = np.linspace(0.0, beats, len(first.kick_low))
@@ -261,36 +247,44 @@ class FitStage(QWidget):
 
     def _on_findings(self) -> None:
         """Take the finding of this pair, and have its fixes worked out when the kept session has changed."""
-        desk, ids = self._desk, self.pair_ids
-        if desk.findings is None or ids is None:
+        desk, ids = self.desk, self.pair_ids
+        if desk.measuring.findings is None or ids is None:
             self._show_ladder()
             return
         if desk.bench.trial is None or self._finding is None:
             found = [
-                f for f in desk.findings if f.stage == "fit" and f.tracks == ids and f.section.id == desk.section.id
+                f
+                for f in desk.measuring.findings
+                if f.stage == "fit" and f.tracks == ids and f.section.id == desk.selection.section.id
             ]
-            found.sort(key=lambda f: f.rule != "kick_bass_clash")  # the clash has the whole ladder
+            found.sort(
+                key=lambda f: (f.rule != self._wanted_rule, not RULES[f.rule].ladder)
+            )  # the clash has the whole ladder
             self._finding = found[0] if found else None
-        wanted = (desk.bench.kept, ids, desk.section.id)
-        if self._finding is not None and self._worked_for != wanted:
-            self._worked_for = wanted
-            self._finding = replace(self._finding, fixes=())
-            desk.work_out(self._finding, self._on_worked_out)
+        wanted = (desk.bench.kept, ids, desk.selection.section.id)
+        if self._finding is not None and not self._finding.fixes:
+            done = self._worked_out if self._worked_for == wanted else None
+            if done is not None and done.id == self._finding.id:
+                self._finding = done
+            else:
+                self._worked_for, self._worked_out = wanted, None
+                desk.measuring.work_out(self._finding, self._on_worked_out)
         self._show_ladder()
 
     def _on_worked_out(self, finding: Finding) -> None:
-        if self.pair_ids == finding.tracks and finding.section.id == self._desk.section.id:
-            self._finding = finding
+        if self.pair_ids == finding.tracks and finding.section.id == self.desk.selection.section.id:
+            self._finding = self._worked_out = finding
             self._show_ladder()
 
     def _show_ladder(self) -> None:
-        desk, finding = self._desk, self._finding
+        desk, finding = self.desk, self._finding
         if self.pair_ids is None:
             words = "The ladder needs a kick and a bass."
-        elif desk.findings is None and finding is None:
+        elif desk.measuring.findings is None and finding is None:
             words = "Listening to this section…"
         elif finding is None:
-            pair = (self._measured.b or self._measured.a) and (self._measured.b or self._measured.a).pair
+            view = self._pair[1] or self._pair[0]
+            pair = view.pair if view else None
             how = f"The kick is {signed(pair.clear_db, 'dB')} clear of the bass" if pair else "Nothing clashes here"
             words = f"{how}; nothing to do. Clear from {signed(CLEAR_DB, 'dB', 0)}."
         elif not finding.fixes:
@@ -311,8 +305,8 @@ class FitStage(QWidget):
 
     def _was_kept(self, finding: Finding, fix: Fix) -> bool:
         """Whether this rung was kept, and its version is one that the present one came from."""
-        kept = self._desk.bench.kept
-        for entry in self._desk.bench.log:
+        kept = self.desk.bench.kept
+        for entry in self.desk.bench.log:
             if (
                 entry.action == "kept"
                 and entry.finding == finding.id
@@ -328,7 +322,7 @@ class FitStage(QWidget):
         return False
 
     def try_rung(self, number: int) -> None:
-        finding, desk = self._finding, self._desk
+        finding, desk = self._finding, self.desk
         if self._worked_for is None or self._worked_for[0] != desk.bench.kept:
             # A fix holds the version it was worked out from; an edit since then must not be lost by trying it.
             desk.message.emit("The kept version has changed; the fixes are being worked out again.")
@@ -339,3 +333,6 @@ class FitStage(QWidget):
     @property
     def finding(self) -> Finding | None:
         return self._finding
+
+
+STAGES.enter(Stage(key="fit", title="Fit", order=40, make=FitStage, leads=True))

@@ -33,7 +33,7 @@ class LibraryDialog(QDialog):
         self.setWindowTitle("Library of sounds")
         self.resize(860, 560)
         self.stage = stage
-        self.library = Library(stage.desk.data_folder / "sounds.sqlite")
+        self.library = Library(stage.desk.files.data_folder / "sounds.sqlite")
         self.beside: Entry | None = None
         self.entries: list[Entry] = []
         self.words = QLineEdit()
@@ -135,10 +135,10 @@ class LibraryDialog(QDialog):
             return resample(probe_note(sound, audio.__getitem__), 48000, desk.session.rate_hz)
 
         def play(heard: Any) -> None:
-            desk.player.live.add("library", heard)
-            desk._wake_for_notes()
+            desk.listening.player.live.add("library", heard)
+            desk.listening.wake_for_notes()
 
-        desk.play_worker.submit("library", run, play, urgency=0)
+        desk.listening.worker.submit("library", run, play, urgency=0)
 
     def use(self) -> None:
         if self.entry is not None:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import datetime as dt
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from zygotone.app.desk import Desk
+from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.theme import colour, theme
 from zygotone.app.widgets.basic import button, column, label, row
-from zygotone.session.bench import LogEntry, Reading
+from zygotone.session.history import LogEntry, Reading
 from zygotone.session.params import format_number
 
 COLUMNS = ("When", "What", "Which", "Tracks", "Section", "Before → after", "Why")
@@ -28,11 +29,10 @@ def reading_text(reading: Reading) -> str:
     return f"{reading.label} {' → '.join(ends)} {reading.unit}".strip()
 
 
-class LogStage(QWidget):
+class LogStage(StageWidget):
     def __init__(self, desk: Desk) -> None:
-        super().__init__()
+        super().__init__(desk)
         self.setObjectName("stage.log")
-        self._desk = desk
         self._shown: object = None
         self.table = QTableWidget(0, len(COLUMNS))
         self.table.setObjectName("log.table")
@@ -73,20 +73,20 @@ class LogStage(QWidget):
         self._show()
 
     def _show_new(self) -> None:
-        desk = self._desk
+        desk = self.desk
         shown = (desk.bench.log, desk.song.sections, [s.name for s in desk.session.strips()])
         if shown != self._shown:
             self._shown = shown
             self._show()
 
     def _show(self) -> None:
-        entries = list(reversed(self._desk.bench.log))
+        entries = list(reversed(self.desk.bench.log))
         selected = self.selected()
         self.empty.setVisible(not entries)
         self.table.setVisible(bool(entries))
         self.table.setRowCount(len(entries))
-        names = {s.id: s.name for s in self._desk.session.strips()}
-        sections = {s.id: s.name for s in self._desk.song.sections}
+        names = {s.id: s.name for s in self.desk.session.strips()}
+        sections = {s.id: s.name for s in self.desk.song.sections}
         for at, entry in enumerate(entries):
             when = dt.datetime.fromisoformat(entry.time)
             numbers = "; ".join(filter(None, map(reading_text, entry.readings)))
@@ -136,7 +136,7 @@ class LogStage(QWidget):
         if not rows:
             return None
         number = self.table.item(min(rows), 0).data(Qt.ItemDataRole.UserRole)
-        return next((e for e in self._desk.bench.log if e.number == number), None)
+        return next((e for e in self.desk.bench.log if e.number == number), None)
 
     def _on_selected(self) -> None:
         entry = self.selected()
@@ -147,16 +147,19 @@ class LogStage(QWidget):
         entry = self.selected()
         if entry is None:
             return
-        desk = self._desk
+        desk = self.desk
         if entry.section in {s.id for s in desk.song.sections}:
-            desk.set_loop((entry.section,))
+            desk.selection.set_loop((entry.section,))
         known = {s.id for s in desk.session.strips()}
         here = [t for t in entry.tracks if t in known]
         if here:
-            desk.select_track(here[-1])
+            desk.selection.track(here[-1])
         desk.stage_wanted.emit(entry.stage)
 
     def restore(self) -> None:
         entry = self.selected()
         if entry is not None and entry.session is not None:
-            self._desk.bench.restore(entry)
+            self.desk.bench.restore(entry)
+
+
+STAGES.enter(Stage(key="log", title="Log", order=90, make=LogStage, findings=False))

@@ -167,7 +167,7 @@ class LanePanel(QWidget):
         if lane.shape == "points":
             self._rulers.append(
                 Ruler(
-                    BEND, "lane.bend", on_change=self._bend, on_release=self._desk.bench.end_merge,
+                    BEND, "lane.bend", on_change=self._bend, on_release=self._desk.end_merge,
                     on_error=self._desk.message.emit,
                 )
             )  # fmt: skip
@@ -192,7 +192,7 @@ class LanePanel(QWidget):
 
         return Ruler(
             replace(param, label=word), f"lane.{field}", on_change=lambda v: self._change(merge=field, **{field: v}),
-            on_release=self._desk.bench.end_merge, bpm=lambda: self._desk.song.tempo_bpm, on_error=self._desk.message.emit,
+            on_release=self._desk.end_merge, bpm=lambda: self._desk.song.tempo_bpm, on_error=self._desk.message.emit,
         )  # fmt: skip
 
     def _beats(self, lane: Lane) -> float:
@@ -241,7 +241,9 @@ class LanePanel(QWidget):
         """A lane that begins as the value is now: nothing changes until a point is moved."""
         desk, strip_id = self._desk, self._strip_id
         lane_id = make_id(param, (lane.id for lane in desk.session.lanes))
-        bare = Lane(id=lane_id, strip=strip_id, device=device, layer=self._layer, param=param, section=desk.section.id)
+        bare = Lane(
+            id=lane_id, strip=strip_id, device=device, layer=self._layer, param=param, section=desk.selection.section.id
+        )
         if self._layer is not None:
             value = layer_value(layer_of(desk.session, strip_id, self._layer), param, bpm=desk.song.tempo_bpm)
         else:
@@ -339,7 +341,7 @@ class LanePanel(QWidget):
         self._change(merge=merge, points=[{"beat": x, "value": y, "curve": curves.get(x, 0.0)} for x, y in places])
 
     def _let_go(self) -> None:
-        self._desk.bench.end_merge()
+        self._desk.end_merge()
 
     def keyPressEvent(self, event) -> None:
         lane = self._lane()
@@ -349,7 +351,9 @@ class LanePanel(QWidget):
                 places.pop(self._held)
                 self._held = None
                 self._put(lane, places, "delete")
-                return
+        if event.key() == Qt.Key.Key_Delete:
+            event.accept()  # here it is about points; the device above is not meant
+            return
         super().keyPressEvent(event)
 
 

@@ -23,14 +23,19 @@ class NoteGrid(QWidget):
 
     With the focus the arrow keys move the selected note (Shift: by a beat or an octave), Delete takes it out."""
 
-    def __init__(self, change: Callable[[str, tuple[Note, ...], object], None], play: Callable[[int], None]) -> None:
+    def __init__(
+        self,
+        change: Callable[[str, tuple[Note, ...], object], None],
+        play: Callable[[int], None],
+        let_go: Callable[[], None],
+    ) -> None:
         super().__init__()
         self.setObjectName("sounds.grid")
         self.setAccessibleName("Note grid of the phrase")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumHeight(210)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self._change, self._play = change, play
+        self._change, self._play, self._let_go = change, play, let_go
         self._phrase: Phrase | None = None
         self.step = 0.25
         self.selected: int | None = None
@@ -218,6 +223,7 @@ class NoteGrid(QWidget):
 
     def mouseReleaseEvent(self, event) -> None:
         self._drag = None
+        self._let_go()
 
     def remove_selected(self) -> None:
         if self._phrase is not None and self.selected is not None:

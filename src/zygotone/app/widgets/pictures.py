@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QWidget
 from zygotone.advise.views import FREQS_HZ, TIME_POINTS, ClickAnswer, Effect, click_answer, harmonics_db
 from zygotone.app.widgets.basic import row
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Mark, Plot
-from zygotone.devices import Host, compressor, ducker, eq, keyed_eq, saturation
+from zygotone.devices import Host, compressor, ducker, saturation
 from zygotone.session.models import Device
 
 CHANGE = Axis(-24.0, 24.0, "dB", ticks=(-18, -12, -6, 0, 6, 12, 18), name="Change")
@@ -31,7 +31,7 @@ class Picture(QWidget):
         raise NotImplementedError
 
 
-class BellPicture(Picture):
+class CurvePicture(Picture):
     """Curve of an EQ or keyed EQ over the spectra of the track and the key. Bands are dragged by their numbers."""
 
     def __init__(
@@ -52,49 +52,38 @@ class BellPicture(Picture):
         self.plot.released.connect(on_release)
         self.plot.released.connect(self._let_go)
 
-    def _response(self, device: Device) -> np.ndarray:
-        if device.kind == "keyed_eq":
-            return keyed_eq.response_db(device.params, FREQS_HZ)
-        return eq.response_db(device.params, FREQS_HZ, channel="mid")
-
     def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
+        curve = device.spec.hand_curve
+        assert curve is not None, "a device with this picture declares its curve"
         self._device = device
         curves = []
         if effect is not None:
             curves.append(spectrum_curve("track here", effect.before.spectrum_db, "fill", "fill"))
             if effect.key is not None:
                 curves.append(spectrum_curve("key", effect.key.spectrum_db, "clash", "dot"))
-        word = "deepest" if device.kind == "keyed_eq" else "curve"
+        now = curve.response_db(device.params, FREQS_HZ)
         if kept is not None and kept.params != device.params:
-            curves.append(Curve(f"A {word}", FREQS_HZ, self._response(kept), "a", "dash"))
-            curves.append(Curve(f"B {word}", FREQS_HZ, self._response(device), "b", "line", 2.2))
+            curves.append(Curve(f"A {curve.word}", FREQS_HZ, curve.response_db(kept.params, FREQS_HZ), "a", "dash"))
+            curves.append(Curve(f"B {curve.word}", FREQS_HZ, now, "b", "line", 2.2))
         else:
-            curves.append(Curve(word, FREQS_HZ, self._response(device), "b" if kept is None else "ink", "line", 2.0))
-        marks = []
-        if device.kind == "eq":
-            for i, band in enumerate(device.params["bands"]):
-                moves = band["shape"] in ("bell", "low_shelf", "high_shelf", "tilt")
-                marks.append(
-                    Mark(
-                        str(i + 1),
-                        band["freq_hz"],
-                        band["gain_db"] if moves else 0.0,
-                        "ink" if i == self.selected else "soft",
-                    )
-                )
-        else:
-            marks.append(Mark("", device.params["freq_hz"], device.params["range_db"], "ink"))
+            curves.append(Curve(curve.word, FREQS_HZ, now, "b" if kept is None else "ink", "line", 2.0))
+        handles = curve.handles(device.params)
+        numbered = any(p.type == "list" for p in device.spec.params)  # the entries below are
+        marks = [
+            Mark(
+                str(i + 1) if numbered else "",
+                h.freq_hz,
+                h.level_db,
+                "ink" if i == self.selected or not numbered else "soft",
+            )
+            for i, h in enumerate(handles)
+        ]
         self.plot.show_curves(curves, marks)
 
     def _handles(self) -> list[tuple[float, float]]:
-        if self._device is None:
+        if self._device is None or self._device.spec.hand_curve is None:
             return []
-        if self._device.kind == "keyed_eq":
-            return [(self._device.params["freq_hz"], self._device.params["range_db"])]
-        return [
-            (b["freq_hz"], b["gain_db"] if b["shape"] in ("bell", "low_shelf", "high_shelf", "tilt") else 0.0)
-            for b in self._device.params["bands"]
-        ]
+        return [(h.freq_hz, h.level_db) for h in self._device.spec.hand_curve.handles(self._device.params)]
 
     def _press(self, hz: float, db: float) -> None:
         def distance(handle: tuple[float, float]) -> float:

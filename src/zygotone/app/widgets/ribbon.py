@@ -21,7 +21,7 @@ class Ribbon(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self._desk = desk
         self._from: int | None = None
-        for signal in (desk.session_changed, desk.loop_changed, theme().changed):
+        for signal in (desk.session_changed, desk.selection.loop_changed, theme().changed):
             signal.connect(self.update)
 
     def boxes(self) -> list[tuple[str, QRectF]]:
@@ -45,7 +45,7 @@ class Ribbon(QWidget):
         desk = self._desk
         sections = {s.id: s for s in desk.song.sections}
         for section_id, box in self.boxes():
-            looped = section_id in desk.loop
+            looped = section_id in desk.selection.loop
             painter.setPen(QPen(colour("a" if looped else "line"), 1.5 if looped else 1))
             painter.setBrush(colour("a_fill" if looped else "fill"))
             painter.drawRoundedRect(box, 3, 3)
@@ -68,12 +68,12 @@ class Ribbon(QWidget):
 
     def playhead_x(self) -> float:
         desk = self._desk
-        frame = desk.player.heard_position()
+        frame = desk.listening.player.heard_position()
         for section_id, box in self.boxes():
-            start, end = desk.renderer.span_of(desk.session, desk.song.section(section_id))
+            start, end = desk.session.section_span(section_id)
             if start <= frame < end:
                 return box.left() + box.width() * (frame - start) / (end - start)
-        first = next(box for i, box in self.boxes() if i in desk.loop)
+        first = next(box for i, box in self.boxes() if i in desk.selection.loop)
         return first.left() + 1
 
     def _index_at(self, x: float) -> int:
@@ -83,8 +83,8 @@ class Ribbon(QWidget):
     def _loop(self, first: int, last: int) -> None:
         ids = tuple(s.id for s in self._desk.song.sections)
         low, high = min(first, last), max(first, last)
-        if self._desk.loop != ids[low : high + 1]:
-            self._desk.set_loop(ids[low : high + 1])
+        if self._desk.selection.loop != ids[low : high + 1]:
+            self._desk.selection.set_loop(ids[low : high + 1])
 
     def mousePressEvent(self, event) -> None:
         self._from = self._index_at(event.position().x())
@@ -99,7 +99,7 @@ class Ribbon(QWidget):
 
     def keyPressEvent(self, event) -> None:
         ids = [s.id for s in self._desk.song.sections]
-        first, last = ids.index(self._desk.loop[0]), ids.index(self._desk.loop[-1])
+        first, last = ids.index(self._desk.selection.loop[0]), ids.index(self._desk.selection.loop[-1])
         step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(event.key())
         if step is None:
             super().keyPressEvent(event)

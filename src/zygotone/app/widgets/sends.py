@@ -87,7 +87,7 @@ class SendsPanel(QWidget):
                 on_change=lambda v, to=send.to: desk.edit(
                     "Send", lambda s: set_send(s, strip.id, to, level_db=v), merge_key=("send", strip.id, to)
                 ),
-                on_release=desk.bench.end_merge, on_error=desk.message.emit,
+                on_release=desk.end_merge, on_error=desk.message.emit,
             )  # fmt: skip
             tap = QComboBox()
             tap.setObjectName(f"chains.send.{send.to}.tap")

@@ -68,9 +68,9 @@ class DeviceCard(QFrame):
             field.setText(signed(value, unit) if finite(value) else "–")
 
     def mousePressEvent(self, event) -> None:
-        self._stage.desk.select_device(self._id)
+        self._stage.desk.selection.device(self._id)
 
     def focusInEvent(self, event) -> None:
         super().focusInEvent(event)
         if event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason):
-            self._stage.desk.select_device(self._id)
+            self._stage.desk.selection.device(self._id)

@@ -26,8 +26,8 @@ class EffectTiles(QWidget):
     def show_effect(self, device: Device, effect: Effect | None, old: Effect | None) -> None:
         """``old`` is what it did in A, while there is a trial."""
         clear(self._tiles)
-        strip = self._desk.session.strip(self._desk.track_id)
-        self._title.setText(f"What {device.title} did to {strip.name}, {self._desk.section.name}")
+        strip = self._desk.session.strip(self._desk.selection.track_id)
+        self._title.setText(f"What {device.title} did to {strip.name}, {self._desk.selection.section.name}")
         if effect is None:
             self._tiles.addWidget(label("Measuring…", "soft"), 0, 0)
             return

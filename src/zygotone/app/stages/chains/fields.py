@@ -16,7 +16,7 @@ from zygotone.errors import ZygotoneError
 from zygotone.session.audio_files import read_audio
 from zygotone.session.edits import add_asset, change_device, change_strip
 from zygotone.session.models import LEVEL, NUDGE, PAN, Device, KeyInput, Strip, Track
-from zygotone.session.params import Param, Values, defaults, number
+from zygotone.session.params import Param, number
 
 AUDIO_FILTER = "Audio (*.wav *.flac *.ogg *.aif *.aiff)"
 MIX = number(
@@ -92,8 +92,8 @@ class DeviceFields(QWidget):
             self.band = min(self.band, max(0, len(device.params[entries.name]) - 1))
         shape, lengths = None, ()
         if device is not None:
-            if device.kind == "eq" and device.params["bands"]:
-                shape = device.params["bands"][self.band]["shape"]
+            if entries is not None and device.params[entries.name]:
+                shape = device.spec.entries.idle(device.params[entries.name][self.band])
             lengths = tuple(len(device.params[p.name]) for p in device.spec.params if p.type == "list")
         wanted = (
             strip.id, self.path if device else None, device.kind if device else None, self.band, shape, lengths,
@@ -165,7 +165,7 @@ class DeviceFields(QWidget):
         """``moves`` is where automation would find it: the device's path, and the parameter's in it."""
 
         made = Ruler(
-            replace(p, label=title) if title else p, name, on_change=on_change, on_release=self.desk.bench.end_merge,
+            replace(p, label=title) if title else p, name, on_change=on_change, on_release=self.desk.end_merge,
             bpm=lambda: self.desk.song.tempo_bpm, on_error=self.desk.message.emit,
         )  # fmt: skip
         self._fields.append((made, read))
@@ -193,7 +193,7 @@ class DeviceFields(QWidget):
             self.change(path, "Key", key=key)
             self.stage.show_all()  # a refused key shows the old one again
 
-        made = KeyChoice(self.desk.session, self.desk.track_id, "chains.key", chosen)
+        made = KeyChoice(self.desk.session, self.desk.selection.track_id, "chains.key", chosen)
         self._fields.append((made, lambda d, s: d.key))
         return made
 
@@ -201,7 +201,8 @@ class DeviceFields(QWidget):
         """A button for each entry, and those that add, remove and (of a branch) open one."""
         one = singular(p)
         for i, entry in enumerate(device.params[p.name]):
-            text = f"{i + 1}  {entry['shape'].replace('_', ' ')}" if device.kind == "eq" else f"{one} {i + 1}"
+            words = device.spec.entries.words(entry)
+            text = f"{i + 1}  {words}" if words else f"{one} {i + 1}"
             kind = "chosen" if i == self.band else ""
             self._band_row.addWidget(
                 button(
@@ -217,21 +218,14 @@ class DeviceFields(QWidget):
         self._band_row.addWidget(add)
         if device.params[p.name]:
             self._band_row.addWidget(button(f"Remove {one.lower()}", "chains.band.remove", self._remove_band))
-            if device.kind == "split":
+            if device.spec.holds_chains:
                 self._band_row.addWidget(
                     button("Open its chain →", "chains.branch.open", lambda: self.stage.enter_branch(self.band))
                 )
         self._band_row.addStretch(1)
 
     def _entry_cells(self, device: Device, p: Param) -> list[QWidget]:
-        unused: set[str] = set()
-        if device.kind == "eq":
-            shape = device.params["bands"][self.band]["shape"]
-            unused = {"slope_db_oct"} if shape not in ("low_cut", "high_cut") else {"gain_db"}
-            if shape == "notch":
-                unused |= {"gain_db"}
-            if shape == "tilt":
-                unused |= {"q"}
+        unused = device.spec.entries.idle(device.params[p.name][self.band])
         cells: list[QWidget] = []
         for q in p.items:
             if q.name in unused or q.type == "list":
@@ -316,7 +310,7 @@ class DeviceFields(QWidget):
 
     def use_impulse(self, path: str, param: str, file: Path) -> None:
         """Take an impulse file into the project and use it."""
-        desk, strip_id = self.desk, self.desk.track_id
+        desk, strip_id = self.desk, self.desk.selection.track_id
         try:
             asset = desk.store.add(read_audio(file), file.stem[:255], desk.session.rate_hz)
         except ZygotoneError as error:
@@ -341,24 +335,17 @@ class DeviceFields(QWidget):
         entries[index] = entries[index].replace(**changes)
         self.change(self.path, what, merge=("band", index, *changes), **{p.name: tuple(entries)})
 
-    def band_dragged(self, index: int, hz: float, db: float) -> None:
+    def handle_dragged(self, index: int, hz: float, db: float) -> None:
         device = self.device
-        if device is None:
-            return
-        if device.kind == "keyed_eq":
-            depth = min(12.0, max(-24.0, db))
-            self.change(self.path, "Centre and depth", merge="drag", freq_hz=hz, range_db=depth)
-            return
-        moves = device.params["bands"][index]["shape"] in ("bell", "low_shelf", "high_shelf", "tilt")
-        self._change_band(index, "Band", freq_hz=hz, **({"gain_db": db} if moves else {}))
+        if device is not None and device.spec.hand_curve is not None:
+            changes = device.spec.hand_curve.moved(device.params, index, hz, db)
+            self.change(self.path, "Curve", merge=("drag", index), **changes)
 
     def _add_band(self) -> None:
         device = self.device
         p = entries_param(device)
         entries = device.params[p.name]
-        new: Values = entries[self.band] if entries and device.kind in ("multiband", "ducker") else defaults(p.items)
-        if device.kind == "eq":
-            new = new.replace(freq_hz=250.0)
+        new = device.spec.entries.new(p.items, entries, self.band)
         self.band = len(entries)
         self.change(self.path, f"Add {singular(p).lower()}", merge=None, **{p.name: (*entries, new)})
 
@@ -370,7 +357,7 @@ class DeviceFields(QWidget):
         self.change(self.path, f"Remove {singular(p).lower()}", merge=None, **{p.name: entries})
 
     def _change_strip(self, name: str, value: float) -> None:
-        strip_id = self.desk.track_id
+        strip_id = self.desk.selection.track_id
         self.desk.edit(
             name.split("_")[0].capitalize(),
             lambda s: change_strip(s, strip_id, **{name: value}),

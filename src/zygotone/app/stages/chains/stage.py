@@ -3,22 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QInputDialog, QScrollArea, QWidget
+from PySide6.QtWidgets import QGridLayout, QInputDialog, QScrollArea, QWidget
 
-from zygotone.advise.views import RESPONSE_KINDS, TAIL_KINDS, Effect, Step, chain_steps, device_effect
+from zygotone.advise.questions import ChainMeasured, ChainOf
 from zygotone.app.desk import Desk
+from zygotone.app.measuring import WhileVisible
+from zygotone.app.stages.base import STAGES, Action, Stage, StageWidget
 from zygotone.app.stages.chains.cards import DeviceCard
 from zygotone.app.stages.chains.effect import EffectTiles
 from zygotone.app.stages.chains.fields import DeviceFields
 from zygotone.app.widgets.basic import button, clear, column, label, row, signed
 from zygotone.app.widgets.lanes import LanePanel
 from zygotone.app.widgets.pictures import (
-    BellPicture,
     CompressorPicture,
+    CurvePicture,
     DuckPicture,
     Picture,
     ResponsePicture,
@@ -28,9 +29,9 @@ from zygotone.app.widgets.pictures import (
 )
 from zygotone.app.widgets.sends import SendsPanel
 from zygotone.devices import Host
-from zygotone.engine.graph import compile_session
 from zygotone.errors import ParameterError
 from zygotone.measure.dynamics import peak_and_body_db
+from zygotone.session.catalogue import DEVICES
 from zygotone.session.edits import (
     chain_of,
     change_device,
@@ -46,41 +47,17 @@ from zygotone.session.edits import (
 from zygotone.session.models import Device, Strip, Track, walk
 
 
-def picture_kind(kind: str) -> str:
-    """Which picture shows a kind of device."""
-    if kind in RESPONSE_KINDS:
-        return "response"
-    if kind in TAIL_KINDS:
-        return "tail"
-    usual = {
-        "eq": "bell",
-        "keyed_eq": "bell",
-        "compressor": "compressor",
-        "saturation": "saturation",
-        "ducker": "curve",
-    }
-    return usual.get(kind, "spectra")
-
-
-@dataclass(frozen=True)
-class _Measured:
-    steps: dict[str, Step]
-    effect: Effect | None
-    kept_effect: Effect | None
-    key: tuple[str, str | None]
-
-
-class ChainsStage(QWidget):
+class ChainsStage(StageWidget):
     def __init__(self, desk: Desk) -> None:
-        super().__init__()
+        super().__init__(desk)
         self.setObjectName("stage.chains")
-        self.desk = desk
         self.where = ""  # the branch whose chain is shown, such as split/0
         self._where_strip = ""
         self.back = button("←", "chains.branch.back", self.leave_branch)
         self.sends = SendsPanel(desk)
         self.lanes = LanePanel(desk)
-        self._measured: _Measured | None = None
+        self._measured: ChainMeasured | None = None
+        self._watch = WhileVisible(self, desk.measuring, self._question, self._on_measured)
         self._cards_for: object = None
         self._cards: dict[str, DeviceCard] = {}
 
@@ -130,7 +107,7 @@ class ChainsStage(QWidget):
         self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.scroll.setWidget(inner)
         self.setLayout(column(self.scroll))
-        for signal in (desk.session_changed, desk.selection_changed, desk.loop_changed):
+        for signal in (desk.session_changed, desk.selection.changed, desk.selection.loop_changed):
             signal.connect(self.show_all)
         self.show_all()
 
@@ -138,16 +115,16 @@ class ChainsStage(QWidget):
 
     @property
     def strip(self) -> Strip:
-        return self.desk.session.strip(self.desk.track_id)
+        return self.desk.session.strip(self.desk.selection.track_id)
 
     @property
     def device(self) -> Device | None:
-        return dict(walk(self.strip.chain)).get(self.desk.device_id or "")
+        return dict(walk(self.strip.chain)).get(self.desk.selection.device_id or "")
 
     @property
     def path(self) -> str:
         """Where the selected device stands."""
-        return self.desk.device_id or ""
+        return self.desk.selection.device_id or ""
 
     @property
     def chain(self) -> tuple[Device, ...]:
@@ -157,7 +134,7 @@ class ChainsStage(QWidget):
     def kept_device(self) -> Device | None:
         """The device as it is in A: None where it does not exist there."""
         strips = {s.id: s for s in self.desk.bench.kept.strips()}
-        strip = strips.get(self.desk.track_id)
+        strip = strips.get(self.desk.selection.track_id)
         return dict(walk(strip.chain)).get(self.path) if strip else None
 
     def show_all(self) -> None:
@@ -187,32 +164,32 @@ class ChainsStage(QWidget):
         self._show_picture()
         self.sends.show_strip(strip)
         self.lanes.show_strip(strip, self.path if device is not None else None)
-        self._measure()
+        self._watch.ask()
 
     def _where(self) -> str:
         """The branch that is shown, as long as it exists and holds what is selected."""
-        if self.desk.device_id is not None and self.device is not None:
-            return parent(self.desk.device_id)[0]
+        if self.desk.selection.device_id is not None and self.device is not None:
+            return parent(self.desk.selection.device_id)[0]
         try:
             chain_of(self.strip, self.where)
         except ParameterError:
             return ""
-        return self.where if self._where_strip == self.desk.track_id else ""
+        return self.where if self._where_strip == self.desk.selection.track_id else ""
 
     def _latency_frames(self) -> int:
-        return compile_session(self.desk.session).strip[self.strip.id].latency
+        return self.desk.bench.graph.strip[self.strip.id].latency
 
     def enter_branch(self, index: int) -> None:
         """Show the chain of a branch of the selected split."""
-        self.where, self._where_strip = f"{self.path}/{index}", self.desk.track_id
+        self.where, self._where_strip = f"{self.path}/{index}", self.desk.selection.track_id
         chain = self.chain
-        self.desk.select_device(f"{self.where}/{chain[0].id}" if chain else None)
+        self.desk.selection.device(f"{self.where}/{chain[0].id}" if chain else None)
         self.show_all()
 
     def leave_branch(self) -> None:
         split_path = self.where.rsplit("/", 1)[0]
         self.where = ""
-        self.desk.select_device(split_path)
+        self.desk.selection.device(split_path)
         self.show_all()
 
     def _show_cards(self, strip: Strip) -> None:
@@ -238,27 +215,26 @@ class ChainsStage(QWidget):
             self._card_row.addStretch(1)
         kept = {s.id: s for s in self.desk.bench.kept.strips()}.get(strip.id)
         old = dict(walk(kept.chain)) if kept else {}
-        steps = self._measured.steps if self._measured and self._measured.key[0] == strip.id else {}
+        steps = self._measured.steps if self._measured and self._measured.strip == strip.id else {}
         for path, device in ((prefix + d.id, d) for d in chain):
             self._cards[path].show_state(
-                selected=path == self.desk.device_id, trial=self.desk.bench.trial is not None and old.get(path) != device,
+                selected=path == self.desk.selection.device_id, trial=self.desk.bench.trial is not None and old.get(path) != device,
                 step=steps.get(path),
             )  # fmt: skip
 
     def _picture_of(self, device: Device) -> Picture:
-        kind = picture_kind(device.kind)
+        kind = device.spec.picture
         if kind not in self._pictures:
-            made: Picture
-            if kind == "bell":
-                made = BellPicture(self.fields.band_dragged, self.fields.select_band, self.desk.bench.end_merge)
-            elif kind == "curve":
-                made = DuckPicture(self.fields.point_dragged, self.fields.select_band, self.desk.bench.end_merge)
-            elif kind in ("response", "tail"):
-                made = {"response": ResponsePicture, "tail": TailPicture}[kind](self._host, self._ask_answer)
-            else:
-                made = {"compressor": CompressorPicture, "saturation": SaturationPicture, "spectra": SpectraPicture}[
-                    kind
-                ]()
+            let_go = self.desk.end_merge
+            makers: dict[str, Callable[[], Picture]] = {
+                "curve": lambda: CurvePicture(self.fields.handle_dragged, self.fields.select_band, let_go),
+                "duck": lambda: DuckPicture(self.fields.point_dragged, self.fields.select_band, let_go),
+                "response": lambda: ResponsePicture(self._host, self._ask_answer),
+                "tail": lambda: TailPicture(self._host, self._ask_answer),
+                "compressor": CompressorPicture,
+                "saturation": SaturationPicture,
+            }
+            made = makers.get(kind, SpectraPicture)()
             self._pictures[kind] = made
             self._picture_space.addWidget(made)
         for name, picture in self._pictures.items():
@@ -266,7 +242,7 @@ class ChainsStage(QWidget):
         return self._pictures[kind]
 
     def _ask_answer(self, run: Callable[[], Any], done: Callable[[Any], None]) -> None:
-        self.desk.worker.submit("answer", lambda cancel: run(), done, urgency=2)
+        self.desk.measuring.worker.submit("answer", lambda cancel: run(), done, urgency=2)
 
     def _show_picture(self) -> None:
         device = self.device
@@ -277,12 +253,16 @@ class ChainsStage(QWidget):
             self.latency.setText("")
             return
         picture = self._picture_of(device)
-        if isinstance(picture, (BellPicture, DuckPicture)):
+        if isinstance(picture, (CurvePicture, DuckPicture)):
             picture.selected = self.fields.band
-        section = self.desk.section
+        section = self.desk.selection.section
         if hasattr(picture, "section_s"):
             picture.section_s = section.bars * self.desk.song.bar_s
-        current = self._measured if self._measured and self._measured.key == (self.strip.id, self.path) else None
+        current = (
+            self._measured
+            if self._measured and (self._measured.strip, self._measured.path) == (self.strip.id, self.path)
+            else None
+        )
         effect = current.effect if current else None
         kept = self.kept_device()
         picture.show_device(device, kept if self.desk.bench.trial else (kept or device), effect)
@@ -298,7 +278,7 @@ class ChainsStage(QWidget):
     # --- edits ---------------------------------------------------------------------------------------------
 
     def change(self, device_id: str, what: str, *, merge: object = "value", **changes: Any) -> None:
-        strip_id = self.desk.track_id
+        strip_id = self.desk.selection.track_id
         key = (strip_id, device_id, merge, *changes) if merge is not None else None
         self.desk.edit(what, lambda s: change_device(s, strip_id, device_id, **changes), merge_key=key)
 
@@ -315,10 +295,7 @@ class ChainsStage(QWidget):
         where = self.where
 
         def measure(cancel):
-            context = desk.context(session, cancel)
-            audio = context.renderer.take(
-                context.graph, context.graph.chain[strip.id], context.span, cancelled=cancel
-            ).audio
+            audio = desk.measuring.hearing(session, cancel).chain_out(strip.id)
             return peak_and_body_db(audio, session.rate_hz)
 
         def add(levels: tuple[float, float]) -> None:
@@ -333,7 +310,7 @@ class ChainsStage(QWidget):
             )  # fmt: skip
             self.add_devices([first, second.replace(id=make_id("compressor", [first.id, *(d.id for d in self.chain)]))])
 
-        desk.worker.submit("two in series", measure, add, urgency=1)
+        desk.measuring.worker.submit("two in series", measure, add, urgency=1)
 
     def add_devices(self, devices: list[Device]) -> None:
         strip, where = self.strip, self.where
@@ -347,27 +324,27 @@ class ChainsStage(QWidget):
             return session
 
         if self.desk.edit(f"Add {devices[0].title}", insert):
-            self.desk.select_device(f"{where}/{devices[-1].id}" if where else devices[-1].id)
+            self.desk.selection.device(f"{where}/{devices[-1].id}" if where else devices[-1].id)
 
     def _move(self, steps: int) -> None:
         if self.device is not None:
-            strip_id, path = self.desk.track_id, self.path
+            strip_id, path = self.desk.selection.track_id, self.path
             self.desk.edit("Move device", lambda s: move_device(s, strip_id, path, steps))
 
     def _duplicate(self) -> None:
         if self.device is not None:
-            strip_id, path = self.desk.track_id, self.path
+            strip_id, path = self.desk.selection.track_id, self.path
             self.desk.edit("Duplicate device", lambda s: duplicate_device(s, strip_id, path))
 
     def _remove(self) -> None:
         if self.device is not None:
-            strip_id, path, where = self.desk.track_id, self.path, self.where
+            strip_id, path, where = self.desk.selection.track_id, self.path, self.where
             self._where_strip = strip_id
             self.desk.edit("Remove device", lambda s: remove_device(s, strip_id, path))
             if where:  # stay in the branch, also if it is empty now
                 self.where = where
                 left = self.chain
-                self.desk.select_device(f"{where}/{left[0].id}" if left else None)
+                self.desk.selection.device(f"{where}/{left[0].id}" if left else None)
                 self.show_all()
 
     def _rename(self) -> None:
@@ -378,38 +355,57 @@ class ChainsStage(QWidget):
         if good:
             self.change(self.path, "Rename device", label=text.strip()[:120])
 
+    # --- what the window offers for it ---------------------------------------------------------------------
+
+    def offer(self) -> QWidget:
+        grid = QGridLayout()
+        grid.setSpacing(5)
+        grid.setContentsMargins(0, 0, 0, 0)
+        for at, kind in enumerate(DEVICES):
+            made = button(
+                kind.title,
+                f"chains.add.{kind.kind}",
+                lambda k=kind.kind: self.add_device(k),
+                tip=kind.summary,
+                accessible=f"Add {kind.title}",
+            )
+            grid.addWidget(made, at // 2, at % 2)
+        series = button(
+            "Two in series: peaks, then gentle", "chains.add.series", self.add_peaks_then_gentle,
+            tip="Two compressors set from the material: one that catches only the loudest peaks, then one that holds the rest",
+        )  # fmt: skip
+        offered = QWidget()
+        offered.setLayout(column(label("Add a device", "heading"), grid, series, spacing=6))
+        return offered
+
+    def actions_offered(self) -> tuple[Action, ...]:
+        return (
+            Action("Device on or off", "edit.device_on", self.toggle, "Shift+O"),
+            Action("Device earlier", "edit.earlier", lambda: self._move(-1), "Alt+Left"),
+            Action("Device later", "edit.later", lambda: self._move(1), "Alt+Right"),
+            Action("Duplicate device", "edit.duplicate", self._duplicate, "Ctrl+D"),
+        )
+
+    def delete(self) -> None:
+        self._remove()
+
     def toggle(self) -> None:
         if self.device is not None:
             self.change(self.path, "Switch", on=not self.device.on)
 
     # --- measuring -----------------------------------------------------------------------------------------
 
-    def showEvent(self, event) -> None:
-        super().showEvent(event)
-        self._measure()
+    def _question(self) -> ChainOf:
+        bench = self.desk.bench
+        kept = bench.kept_graph if bench.trial is not None and self.kept_device() is not None else None
+        path = self.path if self.device is not None else None
+        return ChainOf(bench.graph, kept, self.desk.selection.section, self.strip.id, path)
 
-    def _measure(self) -> None:
-        if not self.isVisible():  # nobody looks; it is measured when somebody does
-            return
-        desk, strip, device = self.desk, self.strip, self.device
-        session, kept = desk.session, desk.bench.kept
-        kept_device = self.kept_device()
-        path = self.path
-        key = (strip.id, path if device else None)
-        trial = desk.bench.trial is not None
-
-        def run(cancel):
-            context = desk.context(session, cancel)
-            effect = device_effect(context, strip.id, path) if device is not None else None
-            old = None
-            if trial and kept_device is not None:
-                old = device_effect(desk.context(kept, cancel), strip.id, path)
-            return _Measured(chain_steps(context, strip.id), effect, old, key)
-
-        desk.worker.submit("chain", run, self._on_measured, urgency=3)
-
-    def _on_measured(self, measured: _Measured) -> None:
+    def _on_measured(self, measured: ChainMeasured) -> None:
         self._measured = measured
-        if measured.key[0] == self.strip.id:
+        if measured.strip == self.strip.id:
             self._show_cards(self.strip)
             self._show_picture()
+
+
+STAGES.enter(Stage(key="chains", title="Chains", order=30, make=ChainsStage))

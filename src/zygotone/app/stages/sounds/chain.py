@@ -41,7 +41,7 @@ class ChainPanel(Panel):
         add.setAccessibleName("Add a device to the layer")
         add.addItem("Add device…", None)
         for kind in DEVICES:
-            if kind.kind != "split":
+            if not kind.holds_chains:
                 add.addItem(kind.title, kind.kind)
         add.activated.connect(lambda i: self._add_device(add.itemData(i)))
         box = QWidget()
@@ -105,7 +105,7 @@ class ChainPanel(Panel):
             self._change_device("Key", key=key)
             self.stage.show_all()  # a refused key shows the old one again
 
-        made = KeyChoice(self.desk.session, self.desk.track_id, "sounds.chain.key", chosen)
+        made = KeyChoice(self.desk.session, self.desk.selection.track_id, "sounds.chain.key", chosen)
         self._fields.append((made, lambda i, e: e.chain[self.device_at].key))
         return made
 
@@ -124,7 +124,7 @@ class ChainPanel(Panel):
         if kind is None or self.layer is None:
             return
         chain = self.layer.chain
-        values = {"bands": [{}]} if kind == "eq" else {}
+        values = DEVICES.find(kind).usual
         device = Device.model_validate({"id": make_id(kind, (d.id for d in chain)), "kind": kind, **values})
         self.device_at = len(chain)
         self.change("Add device", chain=(*chain, device), merge=None)
@@ -138,7 +138,9 @@ class ChainPanel(Panel):
         chain = list(self.layer.chain)
         chain[self.device_at] = Device.model_validate({**chain[self.device_at].model_dump(), **values})
         self.change(
-            what, chain=tuple(chain), merge=(self.desk.track_id, self.layer.id, "chain", self.device_at, *values)
+            what,
+            chain=tuple(chain),
+            merge=(self.desk.selection.track_id, self.layer.id, "chain", self.device_at, *values),
         )
 
     def _change_entry(self, name: str, at: int, field: str, value: Any) -> None:

@@ -18,7 +18,7 @@ class EnvelopesPanel(Panel):
         super().__init__(stage)
         self.which_envelope = "Level"
         desk = self.desk
-        self.envelope = EnvelopePicture(self._envelope_dragged, desk.bench.end_merge, lambda: desk.song.tempo_bpm)
+        self.envelope = EnvelopePicture(self._envelope_dragged, desk.end_merge, lambda: desk.song.tempo_bpm)
         self.keeps = (self.envelope,)
 
     def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
@@ -72,7 +72,7 @@ class EnvelopesPanel(Panel):
         if layer is None:
             return
         new = Envelope.model_validate({**dict(self._envelope_of(layer)), **values})
-        merge = (self.desk.track_id, layer.id, self.which_envelope, *values)
+        merge = (self.desk.selection.track_id, layer.id, self.which_envelope, *values)
         if self.which_envelope == "Pitch":
             self.change(what, bend=new, merge=merge)
         elif self.which_envelope == "Filter":

@@ -77,7 +77,7 @@ class FilterPanel(Panel):
         self.change(
             what,
             filter=VoiceFilter.model_validate({**dict(held), **values}),
-            merge=(self.desk.track_id, layer.id, "filter", *values),
+            merge=(self.desk.selection.track_id, layer.id, "filter", *values),
         )
 
     def _show_filter(self, f: VoiceFilter | None) -> None:

@@ -21,7 +21,7 @@ class LfosPanel(Panel):
     def __init__(self, stage: Host) -> None:
         super().__init__(stage)
         self.which_lfo = "LFO 1"
-        self.lfo = LfoPicture(lambda cycle: self._change_lfo("Draw LFO", cycle=cycle), self.desk.bench.end_merge)
+        self.lfo = LfoPicture(lambda cycle: self._change_lfo("Draw LFO", cycle=cycle), self.desk.end_merge)
         self.keeps = (self.lfo,)
 
     def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
@@ -78,10 +78,10 @@ class LfosPanel(Panel):
             new = new.replace(
                 cycle=(DrawnPoint(at=0, height=0), DrawnPoint(at=0.5, height=1), DrawnPoint(at=1, height=0))
             )
-        merge = (self.desk.track_id, layer.id, self.which_lfo, *values)
+        merge = (self.desk.selection.track_id, layer.id, self.which_lfo, *values)
         if self.which_lfo.startswith("Shared"):
             both = tuple(new if i == at else each for i, each in enumerate(source.lfos))
-            track = self.desk.track_id
+            track = self.desk.selection.track_id
             self.desk.edit(what, lambda s: change_instrument(s, track, lfos=both), merge_key=merge)
         else:
             self.change(what, lfos=tuple(new if i == at else each for i, each in enumerate(layer.lfos)), merge=merge)

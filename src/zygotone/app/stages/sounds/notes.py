@@ -29,7 +29,7 @@ class NotesPanel(Panel):
 
     def __init__(self, stage: Host) -> None:
         super().__init__(stage)
-        self.grid = NoteGrid(self._notes_changed, lambda pitch: self._audition(pitch))
+        self.grid = NoteGrid(self._notes_changed, lambda pitch: self._audition(pitch), lambda: self.desk.end_merge())
         self.chords = QLineEdit("F#m9 | Dmaj7 | Bm7 | C#m7")
         self.chords.setObjectName("sounds.chords")
         self.chords.setAccessibleName("Chord line")
@@ -41,7 +41,7 @@ class NotesPanel(Panel):
     def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
         phrase = self.phrase
         return (
-            tuple((p.id, p.beats) for p in source.phrases), phrase and phrase.id, self.desk.section.id, self.record
+            tuple((p.id, p.beats) for p in source.phrases), phrase and phrase.id, self.desk.selection.section.id, self.record
         )  # fmt: skip
 
     def show_pictures(self, layer: Layer | None, kept: Layer | None) -> None:
@@ -60,7 +60,10 @@ class NotesPanel(Panel):
         )
         phrases.activated.connect(
             lambda i: self._edit(
-                "Phrase", lambda s: set_part(s, self.desk.track_id, self.desk.section.id, phrases.itemData(i))
+                "Phrase",
+                lambda s: set_part(
+                    s, self.desk.selection.track_id, self.desk.selection.section.id, phrases.itemData(i)
+                ),
             )
         )
         steps = QComboBox()
@@ -101,7 +104,7 @@ class NotesPanel(Panel):
         one, two = QWidget(), QWidget()
         one.setLayout(
             row(
-                label(f"{self.desk.section.name} plays", "soft"),
+                label(f"{self.desk.selection.section.name} plays", "soft"),
                 phrases,
                 button("New phrase", "sounds.phrase.new", self.new_phrase),
                 label("grid", "soft"),
@@ -169,18 +172,20 @@ class NotesPanel(Panel):
         self.desk.edit(what, change, merge_key=merge)
 
     def _change_phrase(self, what: str, *, merge: object = None, **values: Any) -> None:
-        phrase, track = self.phrase, self.desk.track_id
+        phrase, track = self.phrase, self.desk.selection.track_id
         if phrase is not None:
             new = Phrase.model_validate({**dict(phrase), **values})
             self._edit(what, lambda s: put_phrase(s, track, new), merge or (track, phrase.id, *values))
 
     def _notes_changed(self, what: str, notes: tuple[Note, ...], merge: object) -> None:
         self._change_phrase(
-            what, notes=notes, merge=(self.desk.track_id, "notes", what, merge) if merge is not None else object()
+            what,
+            notes=notes,
+            merge=(self.desk.selection.track_id, "notes", what, merge) if merge is not None else object(),
         )
 
     def new_phrase(self, *, beats: float | None = None, notes: tuple[Note, ...] = (), name: str = "phrase") -> None:
-        source, track, section = self.source, self.desk.track_id, self.desk.section
+        source, track, section = self.source, self.desk.selection.track_id, self.desk.selection.section
         if source is None:
             return
         made = Phrase(
@@ -265,13 +270,13 @@ class NotesPanel(Panel):
 
     def _song_beat(self) -> float:
         """Where in the section the song is now, in beats; what is heard, not what is worked out."""
-        first, _ = self.desk.loop_span()
-        at = self.desk.player.heard_position() - first
+        first, _ = self.desk.selection.loop_span()
+        at = self.desk.listening.player.heard_position() - first
         return max(0.0, at / self.desk.session.rate_hz * self.desk.song.tempo_bpm / 60.0)
 
     def key_down(self, pitch: int, velocity: float) -> None:
         self.desk.keys.press(pitch, velocity)
-        if self.record and self.desk.playing and self.phrase is not None:
+        if self.record and self.desk.listening.playing and self.phrase is not None:
             self._recorded[pitch] = (self._song_beat(), velocity)
 
     def key_up(self, pitch: int) -> None:

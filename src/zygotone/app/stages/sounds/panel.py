@@ -72,7 +72,7 @@ class Panel(QWidget):
     # --- for the stage -------------------------------------------------------------------------------------
 
     def show_values(self, source: InstrumentSource, layer: Layer | None) -> None:
-        wanted = (self.desk.track_id, layer.id if layer else None, self.shape(source, layer))
+        wanted = (self.desk.selection.track_id, layer.id if layer else None, self.shape(source, layer))
         if wanted != self._made_for:
             self._made_for = wanted
             for each in self.keeps:
@@ -90,7 +90,7 @@ class Panel(QWidget):
             field.show_value(read(source, layer), old)
         if layer is not None:
             for ruler, path in self._movable:
-                ruler.show_moves(self.desk.session.automated_range(self.desk.track_id, path, layer=layer.id))
+                ruler.show_moves(self.desk.session.automated_range(self.desk.selection.track_id, path, layer=layer.id))
         self.show_pictures(layer, kept_layer if trial else None)
 
     # --- for building --------------------------------------------------------------------------------------
@@ -115,8 +115,8 @@ class Panel(QWidget):
         self.stage.change(what, merge=merge, **changes)
 
     def add(self, widget: QWidget) -> None:
-        widget.show()  # one that was kept may have been hidden with its old place
         self._layout.addWidget(widget)
+        widget.show()  # one that was kept may have been hidden with its old place; not before it is here, or it is a window
 
     def add_cells(self, cells: list[QWidget]) -> None:
         box = QWidget()
@@ -142,7 +142,7 @@ class Panel(QWidget):
         """``moves`` is the parameter's path in its layer, where automation would find it."""
         if p.has_range:
             made: Any = Ruler(
-                p, f"sounds.{name}", on_change=change, on_release=self.desk.bench.end_merge,
+                p, f"sounds.{name}", on_change=change, on_release=self.desk.end_merge,
                 bpm=lambda: self.desk.song.tempo_bpm, on_error=self.desk.message.emit,
             )  # fmt: skip
             if moves is not None:

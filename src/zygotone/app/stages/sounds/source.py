@@ -62,14 +62,14 @@ class SourcePanel(Panel):
     def show_pictures(self, layer: Layer | None, kept: Layer | None) -> None:
         if layer is None:
             return
-        params, kind = layer.sound.params, layer.sound.kind
-        if kind == "fm":
+        params, picture = layer.sound.params, layer.sound.spec.picture
+        if picture == "operators":
             self.operators.show_sound(params, self.entry)
-        elif kind == "string":
+        elif picture == "string":
             self.string.show_string(
                 string_view(params, pitch_hz=self._pitch_hz(layer), rate_hz=self.desk.session.rate_hz)
             )
-        elif kind == "drum":
+        elif picture == "drum":
             self.drum.show_drum(drum_view(params, pitch_hz=self._pitch_hz(layer)))
         self._ask_view(layer)
 
@@ -119,7 +119,7 @@ class SourcePanel(Panel):
     def _change_sound(self, what: str, **values: Any) -> None:
         layer = self.layer
         if layer is not None:
-            self.change(what, sound=values, merge=(self.desk.track_id, layer.id, "sound", *values))
+            self.change(what, sound=values, merge=(self.desk.selection.track_id, layer.id, "sound", *values))
 
     def _make_entries(self, layer: Layer, p: Param) -> None:
         one = p.label.removesuffix("s")
@@ -156,7 +156,7 @@ class SourcePanel(Panel):
             self.change(
                 words,
                 sound={p.name: [e.to_json() for e in entries]},
-                merge=(self.desk.track_id, p.name, self.entry, name),
+                merge=(self.desk.selection.track_id, p.name, self.entry, name),
             )
 
         self.add_cells(
@@ -184,7 +184,7 @@ class SourcePanel(Panel):
 
         names = " ".join(f"*{suffix}" for suffix in AUDIO_SUFFIXES)
         path, _ = QFileDialog.getOpenFileName(self, what, "", f"Audio ({names})")
-        layer, track = self.layer, self.desk.track_id
+        layer, track = self.layer, self.desk.selection.track_id
         if not path or layer is None:
             return
         self.use_audio_file(Path(path), what, layer.id, track, changes, fundamental_hz)
@@ -257,7 +257,7 @@ class SourcePanel(Panel):
             self._view = found
             self._draw_view(found[1])
 
-        self.desk.worker.submit("source view", run, done, urgency=2)
+        self.desk.measuring.worker.submit("source view", run, done, urgency=2)
 
     def _draw_view(self, view: SourceView) -> None:
         ms = 1000.0 * view.seconds

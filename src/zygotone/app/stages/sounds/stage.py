@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QFileDialog, QInputDialog, QScrollArea, QWidget
 
-from zygotone.advise.sound_views import LayerMapView, layer_map
+from zygotone.advise.questions import LayerMapOf
+from zygotone.advise.sound_views import LayerMapView
 from zygotone.app.desk import Desk
+from zygotone.app.measuring import WhileVisible
+from zygotone.app.midi_ports import MidiInput
+from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.stages.sounds.chain import ChainPanel
 from zygotone.app.stages.sounds.envelopes import EnvelopesPanel
@@ -37,18 +40,20 @@ from zygotone.session.edits import (
     remove_layer,
 )
 from zygotone.session.instruments import InstrumentSource, Layer, Phrase
+from zygotone.session.kinds import Sound
 from zygotone.session.models import Session, Track
+from zygotone.session.parts import played_in
 from zygotone.session.saved_sounds import SavedSound, load_sound, save_sound, with_clip_names
 
 
-class SoundsStage(QWidget):
+class SoundsStage(StageWidget):
     def __init__(self, desk: Desk) -> None:
-        super().__init__()
+        super().__init__(desk)
         self.setObjectName("stage.sounds")
-        self.desk = desk
         self.tab = "Source"
         self._chosen: dict[str, str] = {}  # the layer selected on each track
         self._map: LayerMapView | None = None
+        self._watch = WhileVisible(self, desk.measuring, self._question, self._on_map)
 
         self.title = label("", "title", name="sounds.title")
         self.told = label("", "soft", name="sounds.told")
@@ -79,8 +84,8 @@ class SoundsStage(QWidget):
         }  # fmt: skip
         self._hear = label("hear", "soft")
         self._hear_buttons = {
-            False: button("In the mix", "sounds.hear.mix", lambda: desk.hear_alone(False), tip="Hear the whole song"),
-            True: button("Alone", "sounds.hear.alone", lambda: desk.hear_alone(True), tip="Hear this track alone: its phrase, its chain, its returns"),
+            False: button("In the mix", "sounds.hear.mix", lambda: desk.listening.hear_alone(False), tip="Hear the whole song"),
+            True: button("Alone", "sounds.hear.alone", lambda: desk.listening.hear_alone(True), tip="Hear this track alone: its phrase, its chain, its returns"),
         }  # fmt: skip
         self._tabs = row(spacing=4)
         self._tab_buttons = {
@@ -111,15 +116,27 @@ class SoundsStage(QWidget):
         self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.scroll.setWidget(inner)
         self.setLayout(column(self.scroll, self.piano, spacing=0))
-        for signal in (desk.session_changed, desk.selection_changed, desk.loop_changed, desk.heard_changed):
+        for signal in (
+            desk.session_changed,
+            desk.selection.changed,
+            desk.selection.loop_changed,
+            desk.listening.changed,
+        ):
             signal.connect(self.show_all)
         self.show_all()
+
+    def listen_to_midi(self, midi: MidiInput) -> None:
+        midi.pressed.connect(self.piano.press)
+        midi.released.connect(self.piano.release)
+
+    def let_keys_go(self) -> None:
+        self.piano.release_all()
 
     # --- what is shown -------------------------------------------------------------------------------------
 
     @property
     def track(self) -> Track | None:
-        strip = self.desk.session.strip(self.desk.track_id)
+        strip = self.desk.session.strip(self.desk.selection.track_id)
         return strip if isinstance(strip, Track) else None
 
     @property
@@ -132,7 +149,7 @@ class SoundsStage(QWidget):
         source = self.source
         if source is None or not source.layers:
             return None
-        wanted = self._chosen.get(self.desk.track_id)
+        wanted = self._chosen.get(self.desk.selection.track_id)
         return next((each for each in source.layers if each.id == wanted), source.layers[0])
 
     @property
@@ -140,12 +157,12 @@ class SoundsStage(QWidget):
         source = self.source
         if source is None:
             return None
-        phrase = {p.section: p.phrase for p in source.parts}.get(self.desk.section.id)
-        return next((p for p in source.phrases if p.id == phrase), None)
+        played = played_in(self.desk.session.track(self.desk.selection.track_id).parts, self.desk.selection.section.id)
+        return next((p for p in source.phrases if p.id in played), None)
 
     def kept(self) -> tuple[InstrumentSource | None, Layer | None]:
         """Instrument and layer as they are in A."""
-        strip = {s.id: s for s in self.desk.bench.kept.strips()}.get(self.desk.track_id)
+        strip = {s.id: s for s in self.desk.bench.kept.strips()}.get(self.desk.selection.track_id)
         source = strip.source if isinstance(strip, Track) and isinstance(strip.source, InstrumentSource) else None
         layer = self.layer
         found = next((e for e in source.layers if layer is not None and e.id == layer.id), None) if source else None
@@ -153,7 +170,7 @@ class SoundsStage(QWidget):
 
     def show_all(self) -> None:
         source, layer, track = self.source, self.layer, self.track
-        self.title.setText(self.desk.session.strip(self.desk.track_id).name)
+        self.title.setText(self.desk.session.strip(self.desk.selection.track_id).name)
         has = source is not None
         for widget in (self.top, self.map, self.piano):
             widget.setVisible(has)
@@ -165,7 +182,7 @@ class SoundsStage(QWidget):
         self._hear.setVisible(has)
         for alone, each in self._hear_buttons.items():
             each.setVisible(has)
-            restyle(each, kind="chosen" if alone == self.desk.alone else "")
+            restyle(each, kind="chosen" if alone == self.desk.listening.alone else "")
         if source is None or track is None:
             self.told.setText("")
             self.no_layer.hide()
@@ -189,14 +206,14 @@ class SoundsStage(QWidget):
                 panel.show()
             else:
                 panel.hide()
-        self._measure()
+        self._watch.ask()
 
     def show_tab(self, tab: str) -> None:
         self.tab = tab
         self.show_all()
 
     def choose(self, layer_id: str) -> None:
-        self._chosen[self.desk.track_id] = layer_id
+        self._chosen[self.desk.selection.track_id] = layer_id
         self.panel("Source").entry = self.panel("Chain").device_at = 0
         self.show_all()
 
@@ -217,7 +234,7 @@ class SoundsStage(QWidget):
         layer_id = layer_id or (layer.id if layer else None)
         if layer_id is None:
             return
-        track = self.desk.track_id
+        track = self.desk.selection.track_id
         key = (track, layer_id, what, *sorted(changes)) if merge == "value" else merge
         self.desk.edit(what, lambda s: change_layer(s, track, layer_id, **changes), merge_key=key)
 
@@ -228,7 +245,7 @@ class SoundsStage(QWidget):
             self.add_layer(kind)
 
     def add_layer(self, kind: str) -> None:
-        source, track = self.source, self.desk.track_id
+        source, track = self.source, self.desk.selection.track_id
         if source is None:
             return
         title = SOURCES.find(kind).title
@@ -239,19 +256,19 @@ class SoundsStage(QWidget):
             self.choose(made.id)
 
     def duplicate(self) -> None:
-        source, layer, track = self.source, self.layer, self.desk.track_id
+        source, layer, track = self.source, self.layer, self.desk.selection.track_id
         if source is not None and layer is not None:
             copy = layer.replace(id=make_id(layer.id, (e.id for e in source.layers)), name=f"{layer.name} copy"[:120])
             if self.desk.edit("Duplicate layer", lambda s: put_layer(s, track, copy)):
                 self.choose(copy.id)
 
     def remove(self) -> None:
-        layer, track = self.layer, self.desk.track_id
+        layer, track = self.layer, self.desk.selection.track_id
         if layer is not None:
             self.desk.edit("Remove layer", lambda s: remove_layer(s, track, layer.id))
 
     def _move(self, steps: int) -> None:
-        layer, track = self.layer, self.desk.track_id
+        layer, track = self.layer, self.desk.selection.track_id
         if layer is not None:
             self.desk.edit("Move layer", lambda s: move_layer(s, track, layer.id, steps))
 
@@ -263,27 +280,26 @@ class SoundsStage(QWidget):
                 self.change("Rename layer", name=text.strip()[:120], merge=None)
 
     def new_track(self) -> None:
-        """A track with a plain instrument, so that there is something to build on."""
-        from zygotone.factory import factory_sounds
-
-        sound = next(s for s in factory_sounds() if s.name == "Soft keys")
+        """A track with a plain instrument, one layer that nothing is done to, so that there is something to build on."""
+        sound = Sound.model_validate({"kind": next(iter(SOURCES)).kind})
+        body = Layer(id="body", name="Body", sound=sound, level_db=-12.0)
 
         def add(session: Session) -> Session:
             made = Track(
                 id=make_id("sound", (s.id for s in session.strips())),
                 name=_free_name("Sound", session),
                 role="keys",
-                source=sound.instrument(),
+                source=InstrumentSource(layers=(body,)),
             )
             self._new_id = made.id
             return session.replace(tracks=(*session.tracks, made))
 
         if self.desk.edit("New instrument track", add):
-            self.desk.select_track(self._new_id)
+            self.desk.selection.track(self._new_id)
 
     def use_sound(self, sound: SavedSound, clips: dict[str, Any]) -> None:
         """Put a sound in the place of the track's own; its phrases stay."""
-        track, source = self.desk.track_id, self.source
+        track, source = self.desk.selection.track_id, self.source
         if source is None:
             return
         assets = {name: self.desk.store.add(clip, name, self.desk.session.rate_hz) for name, clip in clips.items()}
@@ -338,21 +354,12 @@ class SoundsStage(QWidget):
     def hideEvent(self, event) -> None:
         super().hideEvent(event)
         if not event.spontaneous():  # which it is where the window is only put away
-            self.desk.hear_alone(False)  # elsewhere nothing says that the others are silent
+            self.desk.listening.hear_alone(False)  # elsewhere nothing says that the others are silent
 
-    def showEvent(self, event) -> None:
-        super().showEvent(event)
-        self._measure()
-
-    def _measure(self) -> None:
-        if not self.isVisible() or self.source is None:
-            return
-        desk, track, session = self.desk, self.desk.track_id, self.desk.session
-
-        def run(cancel: Callable[[], bool]) -> LayerMapView | None:
-            return layer_map(desk.context(session, cancel), track)
-
-        desk.worker.submit("layer map", run, self._on_map, urgency=3)
+    def _question(self) -> LayerMapOf | None:
+        if self.source is None:
+            return None
+        return LayerMapOf(self.desk.bench.graph, self.desk.selection.section, self.desk.selection.track_id)
 
     def _on_map(self, view: LayerMapView | None) -> None:
         self._map = view
@@ -366,3 +373,6 @@ def _free_name(name: str, session: Session) -> str:
     while unlike in names:
         unlike, n = f"{name} {n}", n + 1
     return unlike
+
+
+STAGES.enter(Stage(key="sounds", title="Sounds", order=20, make=SoundsStage))

@@ -1,0 +1,200 @@
+"""What the interface asks about versions of a session: frozen requests that are answered in the background.
+
+A question holds values only, and its answer is one; so it can be answered by another thread or another process.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from typing import Any, Protocol
+
+from zygotone.advise.advisor import find_in, with_fixes
+from zygotone.advise.findings import RULES, Finding
+from zygotone.advise.hearing import Hearing
+from zygotone.advise.sound_views import LayerMapView, layer_map
+from zygotone.advise.views import Effect, PairView, Step, chain_steps, device_effect, heard_at, pair_view
+from zygotone.dsp.giving_up import IsUnwanted
+from zygotone.dsp.levels import gain_to_db
+from zygotone.dsp.types import Stereo
+from zygotone.engine.graph import Graph
+from zygotone.engine.renderer import Renderer
+from zygotone.measure.loudness import integrated_lufs, true_peak
+from zygotone.session.models import Section, Session
+
+
+class Question(Protocol):
+    @property
+    def name(self) -> str:
+        """Of two questions of one name only the newer is answered."""
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> Any:
+        """Raises Cancelled as soon as ``unwanted`` says so."""
+
+
+@dataclass(frozen=True, slots=True)
+class MixNumbers:
+    """Loudness and true peak of the loop."""
+
+    lufs: float
+    dbtp: float
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    """Both versions measured, and the gains that make them equally loud; the louder one is turned down."""
+
+    a: MixNumbers
+    b: MixNumbers | None
+    a_gain_db: float = 0.0
+    b_gain_db: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class LevelMatch:
+    """``heard``: A and B as they are played, where that is not the mix but one track alone."""
+
+    a: Graph
+    b: Graph | None
+    span: tuple[int, int]
+    heard: tuple[Graph, Graph] | None = None
+    name: str = "level match"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> Match:
+        def rendered(graph: Graph) -> Stereo:
+            return renderer.take(graph, graph.mix, self.span, cancelled=unwanted).audio
+
+        def numbers(graph: Graph) -> MixNumbers:
+            audio, rate = rendered(graph), graph.session.rate_hz
+            return MixNumbers(integrated_lufs(audio, rate), float(gain_to_db(true_peak(audio, rate))))
+
+        a = numbers(self.a)
+        if self.b is None:
+            return Match(a, None)
+        b = numbers(self.b)
+        before, after = a.lufs, b.lufs
+        if self.heard is not None:
+            before, after = (integrated_lufs(rendered(g), g.session.rate_hz) for g in self.heard)
+        gap = after - before if math.isfinite(after) and math.isfinite(before) else 0.0
+        # The louder one comes down: nothing ever gets louder than its own version is.
+        return Match(a, b, a_gain_db=min(0.0, gap), b_gain_db=min(0.0, -gap))
+
+
+@dataclass(frozen=True, slots=True)
+class FindingsIn:
+    graph: Graph
+    section: Section
+    name: str = "findings"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> tuple[Finding, ...]:
+        return tuple(find_in(Hearing.of(self.graph, self.section, renderer, unwanted)))
+
+
+@dataclass(frozen=True, slots=True)
+class TrackLevels:
+    """Loudness of each strip, by id, in LUFS."""
+
+    graph: Graph
+    section: Section
+    name: str = "levels"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> dict[str, float]:
+        hearing = Hearing.of(self.graph, self.section, renderer, unwanted)
+        return {s.id: heard_at(hearing, self.graph.strip[s.id]).lufs for s in self.graph.session.strips()}
+
+
+@dataclass(frozen=True, slots=True)
+class TrialNumbers:
+    """The numbers that a trial is judged by, of A and of B."""
+
+    a: Graph
+    b: Graph
+    rule: str
+    tracks: tuple[str, ...]
+    layers: tuple[str, ...]
+    section: Section
+    name: str = "trial numbers"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> tuple[dict[str, float], dict[str, float]]:
+        numbers = RULES[self.rule].numbers
+        a, b = (Hearing.of(graph, self.section, renderer, unwanted) for graph in (self.a, self.b))
+        return numbers(a, self.tracks, self.layers), numbers(b, self.tracks, self.layers)
+
+
+@dataclass(frozen=True, slots=True)
+class FixesOf:
+    """A finding with its fixes, worked out on a version."""
+
+    session: Session
+    finding: Finding
+
+    @property
+    def name(self) -> str:
+        return f"fixes {self.finding.id}"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> Finding:
+        return with_fixes(self.session, renderer, replace(self.finding, fixes=()), cancelled=unwanted)
+
+
+@dataclass(frozen=True, slots=True)
+class PairOf:
+    """A kick and a bass in A and B; None where a version has not both."""
+
+    a: Graph
+    b: Graph | None
+    section: Section
+    tracks: tuple[str, str]
+    name: str = "pair"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> tuple[PairView | None, PairView | None]:
+        known = {t.id for t in self.a.session.tracks}
+        a = b = None
+        if known.issuperset(self.tracks):
+            a = pair_view(Hearing.of(self.a, self.section, renderer, unwanted), *self.tracks)
+        if self.b is not None:
+            hearing = Hearing.of(self.b, self.section, renderer, unwanted)
+            b = pair_view(hearing, *self.tracks, bar=a.bar if a else None)
+        return a, b
+
+
+@dataclass(frozen=True, slots=True)
+class ChainMeasured:
+    """What each device of a chain did, by path, and one of them in full, in the version that is edited and in A."""
+
+    strip: str
+    path: str | None
+    steps: dict[str, Step]
+    effect: Effect | None
+    kept_effect: Effect | None
+
+
+@dataclass(frozen=True, slots=True)
+class ChainOf:
+    """``path``: the device that is shown in full; ``kept``: A, where it has that device and is not what is edited."""
+
+    graph: Graph
+    kept: Graph | None
+    section: Section
+    strip: str
+    path: str | None
+    name: str = "chain"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> ChainMeasured:
+        hearing = Hearing.of(self.graph, self.section, renderer, unwanted)
+        effect = old = None
+        if self.path is not None:
+            effect = device_effect(hearing, self.strip, self.path)
+            if self.kept is not None:
+                old = device_effect(Hearing.of(self.kept, self.section, renderer, unwanted), self.strip, self.path)
+        return ChainMeasured(self.strip, self.path, chain_steps(hearing, self.strip), effect, old)
+
+
+@dataclass(frozen=True, slots=True)
+class LayerMapOf:
+    graph: Graph
+    section: Section
+    track: str
+    name: str = "layer map"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> LayerMapView | None:
+        return layer_map(Hearing.of(self.graph, self.section, renderer, unwanted), self.track)

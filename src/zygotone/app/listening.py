@@ -1,0 +1,159 @@
+"""What is heard: version A or B, a track alone or the mix, and the thread that plays it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QObject, Signal
+
+from zygotone.advise.questions import Match
+from zygotone.app.audio import Output, SimulatedOutput, Transport
+from zygotone.app.selection import Selection
+from zygotone.app.work import Worker
+from zygotone.dsp.giving_up import IsUnwanted
+from zygotone.engine.bench import Bench
+from zygotone.engine.graph import Graph, compile_session
+from zygotone.engine.renderer import Renderer
+from zygotone.engine.stream import Player, Version
+from zygotone.session.edits import only
+
+
+class Listening(QObject):
+    changed = Signal()  # A or B, alone or not, playing or not
+    message = Signal(str)
+
+    def __init__(self, bench: Bench, renderer: Renderer, selection: Selection) -> None:
+        super().__init__()
+        # What is played must not wait for what is measured, so it has a thread of its own.
+        self.worker = Worker()
+        self.worker.failed.connect(self.message)
+        self.selection = selection
+        self._take(bench, renderer, SimulatedOutput())
+
+    def _take(self, bench: Bench, renderer: Renderer, output: Output) -> None:
+        self._bench = bench
+        self.player = Player(renderer, bench.session.rate_hz)
+        self.transport = Transport(self.player, output)
+        self.heard = 0  # 0 is A, 1 is B
+        self.alone = False  # whether the selected track is heard alone
+        self._alone: dict[int, tuple[Graph, str, Graph]] = {}  # of A and B: of which graph and track, and what that is
+        self._match: Match | None = None
+
+    def reset(self, bench: Bench, renderer: Renderer) -> None:
+        """Another project; what played stops."""
+        output = self.transport.output
+        self.transport.stop()
+        self.worker.cancel("play")
+        self._take(bench, renderer, output)
+
+    # --- versions ------------------------------------------------------------------------------------------
+
+    def heard_graphs(self) -> tuple[Graph, Graph | None]:
+        """A and B as they are played: with the selected track alone, if wanted."""
+        bench = self._bench
+        b = bench.trial_graph
+        return self._as_heard(0, bench.kept_graph), None if b is None else self._as_heard(1, b)
+
+    def _as_heard(self, which: int, graph: Graph) -> Graph:
+        session, track_id = graph.session, self.selection.track_id
+        known = {strip.id for strip in session.strips()} - {session.mix.id}
+        if not self.alone or track_id not in known:
+            return graph
+        held = self._alone.get(which)
+        if held is None or held[0] is not graph or held[1] != track_id:
+            self._alone[which] = held = (graph, track_id, compile_session(only(session, track_id), graph))
+        return held[2]
+
+    def match_levels(self, match: Match | None) -> None:
+        self._match = match
+        if match is not None:
+            self.play_versions()
+
+    def follow(self) -> None:
+        """After an edit: the ear is to hear it at once."""
+        if self._bench.trial is None and self.heard == 1:
+            self.heard = 0
+            self.player.choose(0)
+            self.changed.emit()
+        self.play_versions()
+
+    def play_versions(self) -> None:
+        """Hand the versions to the player; where a source has to be rendered first, in the background. What is on its way
+        there is not wanted any more: the newest versions are heard, whichever is ready first."""
+        self.worker.cancel("play")
+        match = self._match
+        a_graph, b_graph = self.heard_graphs()
+        a = Version(a_graph, match.a_gain_db if match else 0.0)
+        b = None if b_graph is None else Version(b_graph, match.b_gain_db if match and match.b else a.gain_db)
+        player = self.player
+        if player.set_versions(a, b, wait=False):
+            return
+
+        def prepare(unwanted: IsUnwanted) -> None:
+            player.set_versions(a, b, unwanted=unwanted)
+
+        self.worker.submit("play", prepare, lambda _: None, urgency=0)
+
+    def hear_alone(self, alone: bool) -> None:
+        """Hear the selected track alone, or in the mix; nothing of the session changes."""
+        if alone != self.alone:
+            self.alone = alone
+            self.play_versions()
+            self.changed.emit()
+
+    def on_other_track(self) -> None:
+        if self.alone:
+            self.play_versions()
+            self.changed.emit()
+
+    def hear(self, index: int) -> None:
+        if self._bench.trial is None:
+            index = 0
+        if index != self.heard:
+            self.heard = index
+            self.player.choose(index)
+            self.changed.emit()
+
+    def swap(self) -> None:
+        if self._bench.trial is None:
+            self.message.emit("A and B are the same while nothing is on trial.")
+            return
+        self.hear(1 - self.heard)
+
+    # --- transport -----------------------------------------------------------------------------------------
+
+    @property
+    def playing(self) -> bool:
+        """Whether the song plays; notes played by hand are heard without it."""
+        return self.transport.playing and self.player.rolling
+
+    def toggle_play(self) -> None:
+        if self.playing:
+            self.transport.stop()
+        else:
+            self.player.rolling = True
+            self._play()
+        self.changed.emit()
+
+    def wake_for_notes(self) -> None:
+        """Let notes played by hand be heard, where nothing plays yet."""
+        if not self.transport.playing:
+            self.player.rolling = False
+            self._play()
+
+    def _play(self) -> None:
+        self.transport.play()
+        if self.transport.error:
+            self.message.emit(self.transport.error)
+
+    def prepare(self, name: str, work: Callable[[IsUnwanted], object], done: Callable[[object], None]) -> None:
+        """Audio to be heard at once, worked out in the background; of one ``name`` only the newest."""
+        self.worker.submit(name, work, done, urgency=0)
+
+    def stop(self) -> None:
+        self.transport.stop()
+
+    def close(self) -> None:
+        self.alone = False  # nothing is begun anew as the stage goes
+        self.transport.stop()
+        self.worker.close()

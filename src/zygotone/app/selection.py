@@ -1,0 +1,69 @@
+"""What is selected: a track, a device of it, and the sections that are looped. The same in every stage."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject, Signal
+
+from zygotone.engine.bench import Bench
+from zygotone.session.models import Section, Session, walk
+
+
+class Selection(QObject):
+    changed = Signal()  # the track or the device
+    loop_changed = Signal()
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__()
+        self.reset(bench)
+
+    def reset(self, bench: Bench) -> None:
+        """To what one looks at first in a project; tells nobody."""
+        self._bench = bench
+        session = bench.session
+        self.track_id: str = session.tracks[0].id if session.tracks else session.mix.id
+        self.device_id: str | None = None
+        self.loop: tuple[str, ...] = (_busiest_section(session).id,)
+
+    def follow(self) -> None:
+        """After an edit: what is gone is not selected any more."""
+        session = self._bench.session
+        if self.track_id not in {s.id for s in session.strips()}:
+            self.track_id = session.tracks[0].id if session.tracks else session.mix.id
+            self.device_id = None
+        chain = session.strip(self.track_id).chain
+        if self.device_id not in {path for path, _ in walk(chain)}:
+            self.device_id = chain[0].id if chain else None
+        sections = {s.id for s in session.song.sections}
+        if not sections.issuperset(self.loop):
+            self.loop = (_busiest_section(session).id,)
+
+    def track(self, track_id: str) -> None:
+        if track_id != self.track_id:
+            self.track_id = track_id
+            chain = self._bench.session.strip(track_id).chain
+            self.device_id = chain[0].id if chain else None
+            self.changed.emit()
+
+    def device(self, path: str | None) -> None:
+        if path != self.device_id:
+            self.device_id = path
+            self.changed.emit()
+
+    def set_loop(self, section_ids: tuple[str, ...]) -> None:
+        self.loop = section_ids
+        self.loop_changed.emit()
+
+    @property
+    def section(self) -> Section:
+        """The section that is measured: the first of the loop."""
+        return self._bench.session.song.section(self.loop[0])
+
+    def loop_span(self) -> tuple[int, int]:
+        """Frames from the first looped section's start to the last one's end."""
+        spans = [self._bench.session.section_span(section) for section in self.loop]
+        return min(s for s, _ in spans), max(e for _, e in spans)
+
+
+def _busiest_section(session: Session) -> Section:
+    sections = session.song.sections
+    return next((s for s in sections if "chorus" in s.name.lower()), max(sections, key=lambda s: s.bars))

@@ -1,0 +1,43 @@
+"""Work that nobody waits for any more is given up: long loops ask now and then, whoever wants them stopped says so.
+
+What is asked belongs to the thread that works, so that no function of the core has to hand it on.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import TypeAlias
+
+IsUnwanted: TypeAlias = Callable[[], bool]
+
+_here = threading.local()
+
+
+class Cancelled(Exception):
+    """The work was called off; nothing was kept."""
+
+
+@contextmanager
+def given_up_when(unwanted: IsUnwanted) -> Iterator[None]:
+    """Within it ``give_up_if_unwanted`` asks ``unwanted``, in this thread."""
+    before = getattr(_here, "unwanted", None)
+    _here.unwanted = unwanted
+    try:
+        yield
+    finally:
+        _here.unwanted = before
+
+
+def give_up_if_unwanted() -> None:
+    """Raises Cancelled where nobody waits for the work of this thread any more."""
+    unwanted = getattr(_here, "unwanted", None)
+    if unwanted is not None and unwanted():
+        raise Cancelled
+
+
+def asked_here() -> IsUnwanted:
+    """What this thread asks, for helpers that work on its behalf in theirs."""
+    unwanted: IsUnwanted | None = getattr(_here, "unwanted", None)
+    return unwanted if unwanted is not None else lambda: False

@@ -1,0 +1,130 @@
+"""Every measured quantity, declared once: its name in files, its words, unit and digits, and which way is better.
+
+Evidence, readings, JSON, log, tiles and docs read these; a measure that is new is one more row.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Literal
+
+from zygotone.errors import ParameterError
+
+Better = Literal["higher", "lower", "near", ""]  # near: close to a target that the reader knows; "": neither
+
+
+@dataclass(frozen=True, slots=True)
+class Quantity:
+    name: str  # key in evidence, readings and JSON
+    label: str
+    unit: str
+    digits: int  # after the point, when it is shown
+    better: Better
+    help: str
+
+    @property
+    def shown_times(self) -> float:
+        """By what a value is multiplied to be shown in its unit: shares are counted from 0 to 1."""
+        return 100.0 if self.unit == "%" else 1.0
+
+    def to_json(self) -> dict[str, object]:
+        return {
+            "name": self.name,
+            "label": self.label,
+            "unit": self.unit,
+            "digits": self.digits,
+            "better": self.better,
+            "help": self.help,
+        }
+
+    def text(self, value: float) -> str:
+        """As it is shown, with its unit: ``−1.4 dB``."""
+        return f"{value * self.shown_times:.{self.digits}f} {self.unit}".strip().replace("-", "−")
+
+
+_QUANTITIES: dict[str, Quantity] = {}
+
+
+def quantity(name: str, label: str, unit: str, digits: int, better: Better, help_: str) -> Quantity:
+    """Declares a quantity.
+
+    Raises
+    ------
+    ParameterError : the name is taken.
+    """
+    if name in _QUANTITIES:
+        raise ParameterError(f"there are two quantities {name!r}")
+    _QUANTITIES[name] = Quantity(name, label, unit, digits, better, help_)
+    return _QUANTITIES[name]
+
+
+def forget_quantity(name: str) -> None:
+    """Takes a quantity out again."""
+    del _QUANTITIES[name]
+
+
+def find_quantity(name: str) -> Quantity:
+    """Raises ParameterError for an unknown one, naming the nearest."""
+    try:
+        return _QUANTITIES[name]
+    except KeyError:
+        near = difflib.get_close_matches(name, _QUANTITIES, n=1, cutoff=0.3)
+        raise ParameterError(
+            f"there is no quantity {name!r}" + (f"; did you mean {near[0]}?" if near else "")
+        ) from None
+
+
+def all_quantities() -> Iterator[Quantity]:
+    return iter(_QUANTITIES.values())
+
+
+for _row in (
+    # level
+    ("integrated_lufs", "Loudness", "LUFS", 1, "near", "Integrated loudness by ITU-R BS.1770-4 and EBU R 128."),
+    ("loudness_range_lu", "Loudness range", "LU", 1, "", "How far loudness moves, by EBU Tech 3342."),
+    ("momentary_max_lufs", "Loudest 400 ms", "LUFS", 1, "", "The largest momentary loudness."),
+    ("short_term_max_lufs", "Loudest 3 s", "LUFS", 1, "", "The largest short-term loudness."),
+    ("true_peak_dbtp", "True peak", "dBTP", 1, "lower", "The largest value between the samples, by BS.1770-4."),
+    ("mix_dbtp", "Mix peak", "dBTP", 1, "lower", "True peak of the mix."),
+    ("sample_peak_dbfs", "Peak", "dBFS", 1, "lower", "The largest sample."),
+    ("rms_dbfs", "RMS", "dBFS", 1, "", "Root mean square, against a full-scale square."),
+    ("crest_db", "Crest", "dB", 1, "", "Peak over RMS."),
+    ("level_db", "Level", "dB", 1, "", "A fader."),
+    ("flat_tops", "Cut-off tops", "", 0, "lower", "Places where three samples or more in a row stand at the very top."),
+    # stereo
+    ("correlation", "Correlation", "", 2, "higher", "Of left and right: 1 is mono, 0 independent, below 0 against each other."),
+    ("side_share", "Side share", "%", 0, "", "Power of the difference of both sides, of all power."),
+    ("side_share_low", "Side share below 100 Hz", "%", 0, "lower", "The same below 100 Hz."),
+    ("below_hz", "below", "Hz", 0, "", "Where low ends, for what stands beside it."),
+    ("fold_down_loss_lu", "Lost in mono", "LU", 1, "lower", "Loudness lost when both sides become one."),
+    # spectrum and time
+    ("centroid_hz", "Brightness (centroid)", "Hz", 0, "", "The centre of gravity of the spectrum."),
+    ("fundamental_hz", "Fundamental", "Hz", 1, "", "The pitch that is heard."),
+    ("wanted_hz", "Nearest consonant", "Hz", 1, "", "The pitch of the key nearest to it that is consonant with it."),
+    ("cents_off", "Away from the nearest consonant", "cents", 0, "lower", "Distance from there."),
+    ("attack_ms", "Attack", "ms", 1, "", "From a tenth to nine tenths of the level, at onsets."),
+    ("mud_db", "200 to 500 Hz over its neighbours", "dB", 1, "lower", "Mean of the third octaves there over the octave below and the two above."),
+    # kick and bass
+    ("kick_hz", "Kick fundamental", "Hz", 1, "", "Of the kick's body, after its drop."),
+    ("bass_hz", "Bass fundamental", "Hz", 1, "", "Of the notes that sound with the kick."),
+    ("onset_gap_ms", "Bass after kick", "ms", 1, "near", "Median; below 0 the bass is first."),
+    ("kick_clear_db", "Kick clear of bass", "dB", 1, "higher", "Kick over bass in the kick's band in its first 100 ms, over the hits where both sound."),
+    ("kick_clear_share", "Hits that are clear", "%", 0, "higher", "Share of those hits at which the kick is 3 dB clear."),
+    ("kick_clear_worst_db", "Worst tenth of them under", "dB", 1, "higher", "A tenth of the hits is less clear than this."),
+    ("click_clear_db", "Click over the bass above 1.5 kHz", "dB", 1, "higher", "In the first 5 ms of hits with which a bass note begins."),
+    ("bass_lufs", "Bass loudness", "LUFS", 1, "", "Loudness of the bass track."),
+    ("bass_lost_lu", "Bass lost", "LU", 1, "lower", "How much quieter the bass becomes."),
+    ("pumping_db", "Pumping", "dB", 1, "lower", "How far a gain moves with the beat, beyond what the material asks for."),
+    # layers
+    ("cancel_db", "Sum against both alone, worst band", "dB", 1, "higher", "Level of the sum, against the power sum of both, in the worst third octave."),
+    ("at_hz", "at", "Hz", 0, "", "Where, for what stands beside it."),
+    ("later_ms", "Best offset", "ms", 2, "", "By which they agree best."),
+    ("hidden_share", "Hidden by the rest", "%", 0, "lower", "Share of what would be heard of it alone that the rest masks."),
+    ("added_db", "Adds at most", "dB", 1, "higher", "Largest change of a third octave when it comes in."),
+    ("over_lead_lu", "Louder than the lead layer", "LU", 1, "lower", "Of a layer that supports another."),
+    ("share", "Share where it belongs", "%", 0, "higher", "Of a layer's power, in the range of its job."),
+    ("low_gap_db", "Second sub under the first", "dB", 1, "higher", "Levels from 20 to 80 Hz."),
+):  # fmt: skip
+    quantity(*_row)

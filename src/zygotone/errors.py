@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-
 
 class ZygotoneError(Exception):
     """Base of every error that Zygotone raises on purpose. Its text is one line for a person."""
@@ -23,17 +21,6 @@ class BadFileError(ZygotoneError):
 
 class LoopError(ZygotoneError):
     """Tracks feed each other in a circle."""
-
-
-def require_between(name: str, value: float, low: float, high: float, unit: str = "") -> None:
-    """Refuse ``value`` outside the closed range ``low`` to ``high``, and NaN."""
-    if not low <= value <= high:  # written this way round so that NaN is refused too
-        raise ParameterError(f"{name} must be between {low:g} and {high:g} {unit}".rstrip() + f", got {value:g}")
-
-
-def require_finite(name: str, value: float) -> None:
-    if not math.isfinite(value):
-        raise ParameterError(f"{name} must be a finite number, got {value}")
 
 
 def one_line(error: Exception) -> str:

@@ -89,7 +89,7 @@ def test_entries_are_added_chosen_changed_and_removed(window, chains):
 
 def test_a_ducking_curve_is_drawn_by_hand(window, chains):
     chains.add_device("ducker")
-    picture = chains._pictures["curve"]
+    picture = chains._pictures["duck"]
     picture.curve.pressed.emit(0.25, 0.85)
     picture.curve.dragged.emit(0.4, 0.5)
     picture.curve.released.emit()

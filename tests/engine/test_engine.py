@@ -13,6 +13,7 @@ from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version, stream_nodes
 from zygotone.session import edits
 from zygotone.session.audio_files import AudioData
+from zygotone.session.held import Held
 from zygotone.session.models import KeyInput
 
 
@@ -130,9 +131,9 @@ def test_a_change_renders_only_what_depends_on_it(demo):
 
 
 def test_the_cache_is_bounded(demo):
-    renderer = Renderer(demo.store, cache_bytes=20 << 20)
+    renderer = Renderer(demo.store, Held(20 << 20))
     renderer.mix(demo.session, demo.session.song.sections[0])
-    assert renderer._cache.held_bytes <= 20 << 20
+    assert renderer.held.held_bytes <= 20 << 20
 
 
 def test_work_can_be_called_off(demo):

@@ -143,9 +143,12 @@ class Rule:
 
     def asked_about(self, hearing: Hearing, subject: Subject) -> str:
         """What the answer depends on."""
-        strips = [hearing.session.strip(strip_id) for strip_id in subject]
+        if self.over == "layers":
+            read = [hearing.reads_of_layers(hearing.session.track(track_id)) for track_id in subject]
+        else:
+            read = [hearing.reads(hearing.session.strip(strip_id)) for strip_id in subject]
         whole = [] if self.over in ("track", "layers", "pair", "bus") else [hearing.session.digest]
-        return "|".join((self.name, *(hearing.reads(strip) for strip in strips), *whole))
+        return "|".join((self.name, *read, *whole))
 
 
 class Rules:

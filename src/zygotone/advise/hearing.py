@@ -17,7 +17,8 @@ from zygotone.engine.graph import Graph, Node, SourceNode, compile_session, laye
 from zygotone.engine.renderer import Renderer, Take
 from zygotone.measure.dynamics import pumping_db
 from zygotone.measure.loudness import integrated_lufs
-from zygotone.session.models import Section, Session, Strip
+from zygotone.session.models import Section, Session, Strip, Track
+from zygotone.session.value import as_text
 
 _T = TypeVar("_T")
 _SILENT = 1e-4
@@ -115,7 +116,7 @@ class Hearing:
                 give_up_if_unwanted()
                 return work()
 
-        found: _T = self.renderer.facts.get((name, of, self.span, self.rate_hz), asked)
+        found: _T = self.renderer.held.remember((name, of, self.span, self.rate_hz), asked)
         return found
 
     def lufs(self, strip_id: str) -> float:
@@ -144,6 +145,11 @@ class Hearing:
         graph = self.graph
         keys = (graph.raw[strip.id].key, graph.chain[strip.id].key, graph.strip[strip.id].key)
         return ":".join((strip.digest, *keys, self.session.song.digest, self.section.digest))
+
+    def reads_of_layers(self, track: Track) -> str:
+        """All that a rule about a track's layers may ask: what is before the track's own chain and faders."""
+        own = (track.id, track.name, track.role, track.source.digest, as_text(track.parts), str(track.nudge_ms))
+        return ":".join((*own, self.graph.raw[track.id].key, self.session.song.digest, self.section.digest))
 
 
 def sounds(audio: FloatArray, *, floor: float = _SILENT) -> bool:

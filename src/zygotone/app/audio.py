@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -71,7 +71,7 @@ class PortAudioOutput:
 
     def __init__(self, index: int | None, name: str) -> None:
         self._index, self.name = index, name
-        self._stream = None
+        self._stream: Any = None  # sounddevice publishes no types
 
     def start(self, rate_hz: int) -> None:
         import sounddevice

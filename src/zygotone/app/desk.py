@@ -52,7 +52,7 @@ class Desk(QObject):
         self.bench.listen(self._on_bench)
         if getattr(self, "store", None) is not project.store:  # else what is known of its clips stays true
             self.store: AudioStore = project.store
-            self.renderer = Renderer(self.store)
+            self.renderer = Renderer(self.store, self.store.held)
 
     def open_project(self, project: Project, path: Path | None) -> None:
         self.keys.release_all()

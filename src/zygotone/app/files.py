@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox
 
 from zygotone.app.stages import STAGES
 from zygotone.demo import build_demo
-from zygotone.dsp.giving_up import Cancelled
+from zygotone.dsp.giving_up import Cancelled, IsUnwanted
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.journal import recover
@@ -200,7 +200,7 @@ class Files:
 
         worker = self._desk.measuring.worker
 
-        def run(cancel):
+        def run(cancel: IsUnwanted) -> Any:
             def progress(share: float) -> None:
                 worker.share = share
                 if cancel():

@@ -6,12 +6,12 @@ import math
 import time
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPolygonF
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import QFrame, QPushButton, QWidget
 
 from zygotone.app.desk import Desk
 from zygotone.app.theme import colour, number_font, text_font, theme
-from zygotone.app.widgets.basic import column, label, row
+from zygotone.app.widgets.basic import column, label, row, stretch
 from zygotone.app.widgets.ribbon import Ribbon
 from zygotone.session.params import format_number
 
@@ -27,7 +27,7 @@ class PlayButton(QPushButton):
         self.clicked.connect(desk.listening.toggle_play)
         theme().changed.connect(self.update)
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
@@ -54,7 +54,7 @@ class Swap(QWidget):
         for signal in (desk.listening.changed, desk.session_changed, theme().changed):
             signal.connect(self.update)
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         trial = self._desk.bench.trial is not None
@@ -75,13 +75,13 @@ class Swap(QWidget):
             )
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
-    def mousePressEvent(self, event) -> None:
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         index = int(event.position().x() > self.width() / 2)
         if index == 1 and self._desk.bench.trial is None:
             self._desk.listening.swap()  # says why there is nothing to hear
         self._desk.listening.hear(index)
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             self._desk.listening.hear(int(event.key() == Qt.Key.Key_Right))
         else:
@@ -118,7 +118,7 @@ class Header(QFrame):
                 spacing=14, margins=(16, 6, 16, 6),
             )
         )  # fmt: skip
-        self.layout().setStretch(2, 1)
+        stretch(self, 2, 1)
         for signal in (desk.session_changed, desk.measuring.match_changed, desk.listening.changed, desk.files.changed):
             signal.connect(self.show_now)
         self.show_now()

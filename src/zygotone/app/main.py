@@ -11,13 +11,15 @@ from PySide6.QtWidgets import QApplication
 from zygotone.app.desk import Desk
 from zygotone.app.files import empty_project
 from zygotone.app.stages import STAGES
-from zygotone.app.theme import load_fonts, theme
+from zygotone.app.theme import application, load_fonts, theme
 from zygotone.app.window import Window
 from zygotone.session.project_file import Project
 
 
 def make_application() -> QApplication:
-    app = QApplication.instance() or QApplication(sys.argv[:1])
+    if QApplication.instance() is None:
+        QApplication(sys.argv[:1])
+    app = application()
     app.setApplicationName("Zygotone")
     app.setDesktopFileName("zygotone")
     app.setStyle("Fusion")

@@ -8,7 +8,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
-from typing import Protocol
+from typing import Any, Protocol
 
 from PySide6.QtCore import QObject, Signal
 
@@ -31,7 +31,7 @@ class RtMidiPort:
 
     def __init__(self, index: int, name: str, api: int = 0) -> None:
         self.index, self.name, self._api = index, name, api
-        self._input = None
+        self._input: Any = None  # rtmidi publishes no types
 
     def open(self, receive: Receive) -> None:
         import rtmidi

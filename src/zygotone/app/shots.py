@@ -7,13 +7,18 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 from PySide6.QtCore import QSettings
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QDialog
 
 from zygotone.app.help import show_keys
 from zygotone.app.main import make_application, make_window
+from zygotone.app.stages.base import StageWidget
+from zygotone.app.stages.chains import ChainsStage
+from zygotone.app.stages.fit import FitStage
 from zygotone.app.stages.library import LibraryDialog
+from zygotone.app.stages.sounds import SoundsStage
 from zygotone.app.theme import theme
 from zygotone.app.window import Window
 from zygotone.demo import build_demo
@@ -37,6 +42,20 @@ def settle(window: Window, ready: Callable[[], bool] = lambda: True) -> None:
     raise TimeoutError("the window did not settle")
 
 
+_S = TypeVar("_S", bound=StageWidget)
+
+
+def _stage(window: Window, key: str, kind: type[_S]) -> _S:
+    stage = window.stages[key]
+    assert isinstance(stage, kind)
+    return stage
+
+
+def _fixes_are_there(window: Window) -> bool:
+    finding = _stage(window, "fit", FitStage).finding
+    return finding is not None and bool(finding.fixes)
+
+
 def take(folder: Path, only: list[str]) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     make_application()
@@ -55,7 +74,7 @@ def take(folder: Path, only: list[str]) -> None:
         QApplication.processEvents()
         window.grab().save(str(folder / f"{name}.png"))
 
-    settle(window, lambda: window.stages["fit"].finding is not None and bool(window.stages["fit"].finding.fixes))
+    settle(window, lambda: _fixes_are_there(window))
     shot("fit")
     window.show_stage("brief")
     settle(window)
@@ -74,7 +93,7 @@ def take(folder: Path, only: list[str]) -> None:
     _new_devices(window, shot)
     _sounds(window, shot, folder, only)
     window.show_stage("fit")
-    window.stages["fit"].try_rung(4)
+    _stage(window, "fit", FitStage).try_rung(4)
     desk.selection.track("bass")
     settle(window)
     shot("fit-trial")
@@ -88,6 +107,7 @@ def take(folder: Path, only: list[str]) -> None:
     settle(window)
     shot("fit-trial-night")
     theme().prefer("paper")
+    assert window.margin._reason is not None
     window.margin._reason.setText("the kick speaks, the bass line stays whole")
     window.margin.keep()
     settle(window)
@@ -97,7 +117,9 @@ def take(folder: Path, only: list[str]) -> None:
     show_keys(window)
     QApplication.processEvents()
     if not only or "keys" in only:
-        window.findChild(object, "help.keys.dialog").grab().save(str(folder / "keys.png"))
+        dialog = window.findChild(QDialog, "help.keys.dialog")
+        assert dialog is not None
+        dialog.grab().save(str(folder / "keys.png"))
     desk.files.saved_changes = desk.bench.changes  # nothing here is worth a question about saving
     window.close()
 
@@ -107,11 +129,11 @@ def _sounds(window: Window, shot: Callable[[str], None], folder: Path, only: lis
     window.show_stage("sounds")
     settle(window)
     shot("sounds")
-    window.stages["sounds"].show_tab("Notes")
+    _stage(window, "sounds", SoundsStage).show_tab("Notes")
     settle(window)
     shot("sounds-notes")
-    window.stages["sounds"].show_tab("Source")
-    dialog = LibraryDialog(window.stages["sounds"])
+    _stage(window, "sounds", SoundsStage).show_tab("Source")
+    dialog = LibraryDialog(_stage(window, "sounds", SoundsStage))
     dialog.show()
     dialog.table.selectRow(0)
     QApplication.processEvents()
@@ -122,7 +144,7 @@ def _sounds(window: Window, shot: Callable[[str], None], folder: Path, only: lis
 
 def _new_devices(window: Window, shot: Callable[[str], None]) -> None:
     """Devices and lanes that the demo has not, put in for a picture and taken out again."""
-    desk, chains = window.desk, window.stages["chains"]
+    desk, chains = window.desk, _stage(window, "chains", ChainsStage)
     desk.selection.track("space")
     settle(window)
     shot("chains-reverb")
@@ -151,7 +173,7 @@ def _new_devices(window: Window, shot: Callable[[str], None]) -> None:
     settle(window)
     inner = chains.lanes
     QApplication.processEvents()
-    chains.scroll.ensureWidgetVisible(inner.plot)
+    chains.scroller.ensureWidgetVisible(inner.plot)
     shot("chains-automation")
     while desk.bench.changes > before and desk.bench.undo_label is not None:
         desk.bench.undo()

@@ -68,7 +68,7 @@ class Theme(QObject):
         dark = QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark
         night = self.preference == "night" or (self.preference == "desktop" and dark)
         self.colours = NIGHT if night else PAPER
-        app = QApplication.instance()
+        app = application()
         palette = QPalette()
         c = self.colours
         for role, colour in (
@@ -83,6 +83,12 @@ class Theme(QObject):
         app.setPalette(palette)
         app.setStyleSheet(style_sheet(c))
         self.changed.emit()
+
+
+def application() -> QApplication:
+    app = QApplication.instance()
+    assert isinstance(app, QApplication), "made in main before anything else"
+    return app
 
 
 _theme: Theme | None = None
@@ -102,8 +108,7 @@ def colour(name: str) -> QColor:
 def load_fonts() -> None:
     for file in sorted(FONTS.glob("*.otf")):
         QFontDatabase.addApplicationFont(str(file))
-    app = QApplication.instance()
-    app.setFont(text_font(10))
+    application().setFont(text_font(10))
 
 
 def text_font(points: float, *, bold: bool = False) -> QFont:

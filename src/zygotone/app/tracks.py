@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPainterPath, QPen
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QScrollArea, QSizePolicy, QWidget
 
 from zygotone.app.desk import Desk
@@ -33,7 +33,7 @@ class StageButton(QWidget):
     def waiting(self) -> int:
         return sum(f.stage == self._stage for f in self._desk.measuring.findings or ())
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.current:
@@ -57,10 +57,10 @@ class StageButton(QWidget):
             painter.setFont(number_font(8.5))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(count))
 
-    def mousePressEvent(self, event) -> None:
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         self._choose(self._stage)
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self._choose(self._stage)
         else:
@@ -124,7 +124,7 @@ class TrackRow(QWidget):
             widget.setStyleSheet(f"QPushButton {{ padding: 0; border: none; {style} }}")
         self.update()
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         strip = self.strip
@@ -162,15 +162,15 @@ class TrackRow(QWidget):
                 str(strip.seat),
             )
 
-    def mousePressEvent(self, event) -> None:
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         self._desk.selection.track(self.strip_id)
 
-    def focusInEvent(self, event) -> None:
+    def focusInEvent(self, event: QFocusEvent) -> None:
         super().focusInEvent(event)
         self._desk.selection.track(self.strip_id)
 
-    def keyPressEvent(self, event) -> None:
-        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(event.key())
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
         if step is None:
             super().keyPressEvent(event)
         else:

@@ -2,32 +2,34 @@
 
 from __future__ import annotations
 
+import functools
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtGui import QAction, QActionGroup, QKeySequence
+from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
-    QApplication,
     QFileDialog,
     QLineEdit,
     QMainWindow,
+    QMenu,
     QStackedWidget,
     QWidget,
 )
 
 from zygotone.advise.findings import RULES, Finding
-from zygotone.app.audio import SimulatedOutput, portaudio_outputs
+from zygotone.app.audio import Output, SimulatedOutput, portaudio_outputs
 from zygotone.app.desk import Desk
 from zygotone.app.files import Files
 from zygotone.app.header import Header
 from zygotone.app.help import show_about, show_hearing, show_keys
 from zygotone.app.margin import Margin
-from zygotone.app.midi_ports import MidiInput, ports
+from zygotone.app.midi_ports import MidiInput, Port, ports
 from zygotone.app.stages import STAGES, StageWidget
 from zygotone.app.status import StatusLine
-from zygotone.app.theme import theme
+from zygotone.app.theme import application, theme
 from zygotone.app.tracks import Left
-from zygotone.app.widgets.basic import column, row
+from zygotone.app.widgets.basic import column, row, stretch
 from zygotone.session.edits import change_strip
 
 
@@ -58,7 +60,7 @@ class Window(QMainWindow):
         middle.setStretch(1, 1)
         body = QWidget()
         body.setLayout(column(self.header, middle, self.status, spacing=0))
-        body.layout().setStretch(1, 1)
+        stretch(body, 1, 1)
         self.setCentralWidget(body)
         self._make_menus()
         desk.stage_wanted.connect(self.show_stage)
@@ -107,7 +109,7 @@ class Window(QMainWindow):
     def _make_menus(self) -> None:
         bar = self.menuBar()
 
-        def add(menu, text, name, slot, key=None):
+        def add(menu: QMenu, text: str, name: str, slot: Callable[[], object], key: str | None = None) -> QAction:
             action = QAction(text, self)
             action.setObjectName(name)
             if key is not None:
@@ -162,34 +164,29 @@ class Window(QMainWindow):
         add(play, "Write what the simulated output plays…", "play.record", self._record)
 
         view = bar.addMenu("&View")
-        for n, stage in enumerate(STAGES, 1):
-            add(
-                view,
-                stage.title,
-                f"view.{stage.key}",
-                lambda k=stage.key: self.show_stage(k),
-                f"Alt+{n}" if n < 10 else None,
-            )
+        for n, each in enumerate(STAGES, 1):
+            key = f"Alt+{n}" if n < 10 else None
+            add(view, each.title, f"view.{each.key}", functools.partial(self.show_stage, each.key), key)
         view.addSeparator()
         group = QActionGroup(self)
         for preference, title in (("desktop", "As the desktop"), ("paper", "Paper (light)"), ("night", "Night (dark)")):
-            action = add(view, title, f"view.{preference}", lambda p=preference: self._prefer(p))
-            action.setCheckable(True)
-            action.setChecked(theme().preference == preference)
-            group.addAction(action)
+            theme_action = add(view, title, f"view.{preference}", functools.partial(self._prefer, preference))
+            theme_action.setCheckable(True)
+            theme_action.setChecked(theme().preference == preference)
+            group.addAction(theme_action)
         help_ = bar.addMenu("&Help")
         add(help_, "Keys", "help.keys", lambda: show_keys(self), "F1")
         add(help_, "Hearing", "help.hearing", lambda: show_hearing(self))
         add(help_, "About", "help.about", lambda: show_about(self))
         # Single letters must not fire while somebody types a name or a reason.
-        QApplication.instance().focusChanged.connect(self._on_focus)
+        application().focusChanged.connect(self._on_focus)
 
     def _on_focus(self, old: QWidget | None, new: QWidget | None) -> None:
         typing = isinstance(new, QLineEdit) and not new.isReadOnly()
         for action in self._typing_guarded:
             action.setEnabled(not typing)
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape and isinstance(self.focusWidget(), QLineEdit):
             self.stages[self.stage].setFocus()
         elif event.key() == Qt.Key.Key_Delete:
@@ -221,7 +218,7 @@ class Window(QMainWindow):
             action.triggered.connect(lambda _=False, p=port: self.use_midi(p))
             self.midi_menu.addAction(action)
 
-    def use_midi(self, port) -> None:
+    def use_midi(self, port: Port | None) -> None:
         """Play the selected track's instrument from a MIDI port, or from none."""
         wrong = self.midi.choose(port)
         for stage in self.stages.values():
@@ -231,14 +228,15 @@ class Window(QMainWindow):
     def _fill_outputs(self) -> None:
         self.output_menu.clear()
         current = self.desk.listening.transport.output.name
-        for output in (SimulatedOutput(), *portaudio_outputs()):
+        outputs: tuple[Output, ...] = (SimulatedOutput(), *portaudio_outputs())
+        for output in outputs:
             action = QAction(output.name, self)
             action.setCheckable(True)
             action.setChecked(output.name == current)
             action.triggered.connect(lambda _=False, o=output: self._use_output(o))
             self.output_menu.addAction(action)
 
-    def _use_output(self, output) -> None:
+    def _use_output(self, output: Output) -> None:
         self.desk.listening.transport.set_output(output)
         self.desk.settings.setValue("output", output.name)
 
@@ -265,11 +263,11 @@ class Window(QMainWindow):
         self.redo_action.setEnabled(bench.redo_label is not None)
         self.redo_action.setText(f"Redo {bench.redo_label}" if bench.redo_label else "Redo")
 
-    def dragEnterEvent(self, event) -> None:
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():
             event.acceptProposedAction()
 
-    def dropEvent(self, event) -> None:
+    def dropEvent(self, event: QDropEvent) -> None:
         """Stems become tracks wherever they are dropped; a project is opened."""
         self.files.take_files([Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()])
 
@@ -279,7 +277,7 @@ class Window(QMainWindow):
         if self.desk.listening.playing:
             self.header.ribbon.update()
 
-    def closeEvent(self, event) -> None:
+    def closeEvent(self, event: QCloseEvent) -> None:
         if not self.files.may_leave():
             event.ignore()
             return

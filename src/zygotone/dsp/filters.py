@@ -42,11 +42,6 @@ def bandpass_sos(freq_hz: float, q: float, *, sample_rate_hz: float) -> FloatArr
     return _bilinear((0.0, 1.0 / q, 0.0), (1.0, 1.0 / q, 1.0), _k(freq_hz, sample_rate_hz))
 
 
-def allpass_sos(freq_hz: float, q: float, *, sample_rate_hz: float) -> FloatArray:
-    """All-pass section, shape (6,) (Audio EQ Cookbook, "APF")."""
-    return _bilinear((1.0, -1.0 / q, 1.0), (1.0, 1.0 / q, 1.0), _k(freq_hz, sample_rate_hz))
-
-
 def tilt_sos(gain_db: float, pivot_hz: float, *, sample_rate_hz: float) -> FloatArray:
     """First-order tilt: −gain_db/2 at 0 Hz, +gain_db/2 at the top, 0 dB at the pivot. Exactly invertible."""
     g = 10.0 ** (gain_db / 40.0)

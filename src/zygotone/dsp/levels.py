@@ -20,10 +20,6 @@ def gain_to_db(gain: npt.ArrayLike, *, floor_db: float = -144.0) -> FloatArray:
     return 20.0 * np.log10(np.maximum(np.abs(gain), db_to_gain(floor_db)))
 
 
-def power_to_db(power: npt.ArrayLike, *, floor_db: float = -144.0) -> FloatArray:
-    return np.asarray(10.0 * np.log10(np.maximum(np.asarray(power, dtype=np.float64), 10.0 ** (floor_db / 10.0))))
-
-
 def smoothing(time_s: float, *, sample_rate_hz: float) -> float:
     """One-pole coefficient that covers 1 − 1/e of a step in ``time_s``; 0 s means no smoothing."""
     return math.exp(-1.0 / (time_s * sample_rate_hz)) if time_s > 0.0 else 0.0

@@ -9,8 +9,6 @@ compressors and filters have settled as they would have in the song, and the lat
 from __future__ import annotations
 
 import functools
-import threading
-from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -27,6 +25,7 @@ from zygotone.engine.motion import layer_automation
 from zygotone.engine.pipeline import Pipeline, at_once
 from zygotone.engine.runners import ReadSource, Runner, make_runner
 from zygotone.session.audio_store import AudioStore, Clip, HeldClip
+from zygotone.session.held import Held
 from zygotone.session.models import (
     ClipSource,
     Device,
@@ -48,11 +47,10 @@ PREROLL_S = 3.2
 # Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
 # some device's latency changes.
 _MARGIN_FRAMES = 8192
-FACTS_BYTES = 96 << 20
 _UNITY = np.ones((2, 1))
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, weakref_slot=True)
 class Take:
     """What rendering one node gave: audio and, for a device whose gain moves, the gain in dB for each frame."""
 
@@ -65,91 +63,15 @@ class Take:
         return int(self.audio.nbytes + (self.gain_db.nbytes if self.gain_db is not None else 0))
 
 
-class TakeCache:
-    """Takes by key, the least used let go when there are too many bytes. Used from several threads."""
-
-    def __init__(self, limit_bytes: int) -> None:
-        self._takes: OrderedDict[object, Take] = OrderedDict()
-        self._limit, self._held = limit_bytes, 0
-        self._lock = threading.Lock()
-
-    def get(self, key: object) -> Take | None:
-        with self._lock:
-            take = self._takes.get(key)
-            if take is not None:
-                self._takes.move_to_end(key)
-            return take
-
-    def put(self, key: object, take: Take) -> None:
-        take.audio.setflags(write=False)
-        with self._lock:
-            if key in self._takes or take.nbytes > self._limit:
-                return
-            self._takes[key] = take
-            self._held += take.nbytes
-            while self._held > self._limit:
-                _, old = self._takes.popitem(last=False)
-                self._held -= old.nbytes
-
-    @property
-    def held_bytes(self) -> int:
-        return self._held
-
-
-class Facts:
-    """What was measured, by what it is of; the least used let go when there are too many bytes. Used from several threads."""
-
-    def __init__(self, limit_bytes: int) -> None:
-        self._held: OrderedDict[object, tuple[Any, int]] = OrderedDict()
-        self._limit, self.held_bytes = limit_bytes, 0
-        self._lock = threading.Lock()
-
-    def get(self, key: object, work: Callable[[], Any]) -> Any:
-        """Result of ``work``, remembered by ``key``, which must name everything the result depends on."""
-        with self._lock:
-            if key in self._held:
-                self._held.move_to_end(key)
-                return self._held[key][0]
-        result = work()
-        size = bytes_of(result)
-        with self._lock:
-            if key not in self._held:
-                self._held[key] = (result, size)
-                self.held_bytes += size
-            while self.held_bytes > self._limit and self._held:
-                _, (_, old) = self._held.popitem(last=False)
-                self.held_bytes -= old
-        return result
-
-
-def bytes_of(held: Any) -> int:
-    """About how much memory a value takes: of arrays exactly, of small things a guess."""
-    if hasattr(held, "nbytes"):
-        return int(held.nbytes)
-    if isinstance(held, (list, tuple)):
-        return 64 + sum(map(bytes_of, held))
-    if isinstance(held, dict):
-        return 64 + sum(map(bytes_of, held.values()))
-    if hasattr(held, "__dataclass_fields__"):
-        return 64 + sum(bytes_of(getattr(held, name, None)) for name in held.__dataclass_fields__)
-    return 64
-
-
 @dataclass
 class Renderer:
     """Renders nodes of any number of sessions that share one audio store; whatever two sessions have in common
     is rendered once."""
 
     store: AudioStore
-    cache_bytes: int = 768 << 20
-    rendered_nodes: int = 0  # how many nodes were worked out rather than found in the cache
-    _cache: TakeCache = field(init=False)
-    _instruments: TakeCache = field(init=False)
-    facts: Facts = field(default_factory=lambda: Facts(FACTS_BYTES))  # what was measured of takes
-
-    def __post_init__(self) -> None:
-        self._cache = TakeCache(self.cache_bytes)
-        self._instruments = TakeCache(max(self.cache_bytes, 768 << 20))
+    # Where all that can be worked out again is kept; with that of the store, one bound holds for both.
+    held: Held = field(default_factory=Held)
+    rendered_nodes: int = 0  # how many nodes were worked out rather than found there
 
     # --- sources -------------------------------------------------------------------------------------------
 
@@ -178,7 +100,7 @@ class Renderer:
             if semitones == 0:
                 return clip
             key = ("moved", asset_id, semitones, session.rate_hz)
-            take = self._instruments.get(key)
+            take = self.held.get(key)
             if take is None:
                 device = Device.model_validate(
                     {"id": "move", "kind": "pitch", "semitones": semitones, "formants": "leave"}
@@ -187,7 +109,7 @@ class Renderer:
                     np.ascontiguousarray(clip.read(0, clip.frames)), [device], session.rate_hz, max_tail_s=0.0
                 )
                 take = Take(moved[:, : clip.frames].astype(np.float32))
-                self._instruments.put(key, take)
+                self._keep(key, take)
             return HeldClip(take.audio)
 
         return clip_of
@@ -201,8 +123,8 @@ class Renderer:
 
     def _layer(
         self, track: Track, source: InstrumentSource, layer: Layer, session: Session, motions: tuple[Motion, ...] = ()
-    ) -> Stereo:
-        """A layer over the whole song, before its chain and its faders; (1, n) where both sides are alike."""
+    ) -> Take:
+        """A layer over the whole song, before its chain and its faders; audio (1, n) where both sides are alike."""
         mine = tuple(m for m in motions if m.lane.layer == layer.id and m.path not in fader_paths(layer))
         # What other layers are matters only where they decide how long a voice takes room.
         releases = max(each.envelope.release_ms for each in source.layers)
@@ -211,7 +133,7 @@ class Renderer:
             sound.digest, source.voices.digest, as_text(source.lfos), as_text(source.phrases), as_text(track.parts), releases,
             session.song.replace(title="", key="").digest, session.rate_hz, tuple(m.digest for m in mine),
         )  # fmt: skip
-        take = self._instruments.get(key)
+        take = self.held.get(key)
         if take is None:
             audio = render_layer(
                 source, layer, track.parts, session.song, session.rate_hz, automation=layer_automation(layer, mine, bpm=session.song.tempo_bpm),
@@ -219,8 +141,8 @@ class Renderer:
             )  # fmt: skip
             # In single precision, 150 dB under the sound: a song has many layers, and each is as long as the song.
             take = Take(audio.astype(np.float32))
-            self._instruments.put(key, take)
-        return take.audio
+            self._keep(key, take)
+        return take
 
     def tail_frames(self, session: Session) -> int:
         """How long notes, echoes and spaces ring on after the song's last bar; half a minute at most."""
@@ -240,7 +162,7 @@ class Renderer:
             for layer in t.source.sounding
         ]
         lengths = at_once([functools.partial(self._layer, *each, session) for each in layers])
-        return max((audio.shape[1] - end for audio in lengths), default=0) + ring
+        return max((take.audio.shape[1] - end for take in lengths), default=0) + ring
 
     # --- rendering -----------------------------------------------------------------------------------------
 
@@ -270,9 +192,9 @@ class Renderer:
             self, self.host(graph.session), self.source_reader(graph.session), first, total, block_frames, cancelled
         )
         todo = self._missing(node, first, total)
-        if len(todo) * total * 16 > self.cache_bytes:
+        if len(todo) * total * 16 > self.held.limit_bytes:
             # Too much to keep every step of: the tracks and buses are kept, as many as fit, and the last.
-            room = int(0.6 * self.cache_bytes / (total * 16))
+            room = int(0.6 * self.held.limit_bytes / (total * 16))
             kept = [each for each in todo if isinstance(each, StripNode) and each is not node][:room]
             remembered = self._remembered(node, first, total)
             whole = remembered or self._put(node, first, total, work.streamed(node, kept, progress))
@@ -286,15 +208,19 @@ class Renderer:
         )
 
     def _missing(self, node: Node, first: int, total: int) -> list[Node]:
-        """Nodes below and including ``node`` that are not in the cache, inputs before outputs."""
+        """Nodes below and including ``node`` that are not held, inputs before outputs."""
         return nodes_below([node], known=lambda each: self._remembered(each, first, total) is not None)
 
     def _remembered(self, node: Node, first: int, total: int) -> Take | None:
-        return self._cache.get((node.key, first, total))
+        return self.held.get((node.key, first, total))
+
+    def _keep(self, key: object, take: Take) -> None:
+        take.audio.setflags(write=False)
+        self.held.put(key, take)
 
     def _put(self, node: Node, first: int, total: int, take: Take) -> Take:
         self.rendered_nodes += 1
-        self._cache.put((node.key, first, total), take)
+        self._keep((node.key, first, total), take)
         return take
 
     # --- shortcuts -----------------------------------------------------------------------------------------
@@ -330,7 +256,7 @@ class _Work:
         """Every node of ``todo`` (inputs before outputs) over the whole span, each kept."""
         steps = [_Step(self, node) for node in todo]
         place = {node.key: n for n, node in enumerate(todo)}
-        # What is in the cache now is held on to, since it may be let go there meanwhile.
+        # What is kept now is held on to, since it may be let go meanwhile.
         held = {i.key: self.fetch(i).audio for node in todo for i in node.inputs if i.key not in place}
         spans = cut_span(0, self.total, self.block_frames)
 
@@ -357,13 +283,13 @@ class _Work:
         return steps[-1].take
 
     def fetch(self, node: Node) -> Take:
-        """From the cache, or rendered anew where it was let go meanwhile."""
+        """As it was kept, or rendered anew where it was let go meanwhile."""
         return self.renderer._remembered(node, self.first, self.total) or self.all_of(
             self.renderer._missing(node, self.first, self.total), None
         )
 
     def streamed(self, node: Node, kept: Sequence[Node], progress: Callable[[float], None] | None) -> Take:
-        """``node`` with all it needs, block by block; of what comes on the way only ``kept`` goes into the cache."""
+        """``node`` with all it needs, block by block; of what comes on the way only ``kept`` is kept."""
         blocks = BlockGraph(self.host)
         blocks.show([node, *kept], self.reader)
         beside = {each.key: np.empty((2, self.total)) for each in kept}
@@ -417,7 +343,7 @@ class _Step:
             self._gain_db[part] = self._runner.gain_db
 
     def finish(self) -> None:
-        """All is there: into the cache with it."""
+        """All is there: it is kept."""
         work = self._work
         self.take = finished_take(self._node, self._runner, self.audio, self._gain_db)
         work.renderer._put(self._node, work.first, work.total, self.take)
@@ -437,11 +363,12 @@ def chain_tail_s(session: Session, chain: tuple[Device, ...]) -> float:
     return sum(make_processor(d, host).tail_s for _, d in walk(chain) if d.on and d.spec.rings)
 
 
-def _cut(parts: Sequence[FloatArray], gains: Sequence[FloatArray], start: int, frames: int) -> Stereo:
+def _cut(parts: Sequence[Take], gains: Sequence[FloatArray], start: int, frames: int) -> Stereo:
     """Frames ``start`` to ``start + frames`` of the sum of ``parts``, (1 or 2, n) each, at their ``gains`` (2, 1); silence
     outside of them."""
     out = np.zeros((2, frames))
-    for audio, gain in zip(parts, gains, strict=True):
+    for take, gain in zip(parts, gains, strict=True):
+        audio = take.audio
         first, last = max(0, -start), min(frames, audio.shape[1] - start)
         if last > first:
             out[:, first:last] += gain * audio[:, start + first : start + last]

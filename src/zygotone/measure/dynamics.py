@@ -206,7 +206,3 @@ def pumping_db(gain_db: FloatArray, audio: FloatArray, sample_rate_hz: int) -> f
     low = np.lib.stride_tricks.sliding_window_view(np.where(sounds, gains, np.inf), span).min(axis=1)
     moves = (high - low)[np.isfinite(high - low)]
     return float(np.median(moves)) if len(moves) else 0.0
-
-
-def level_db(audio: FloatArray) -> float:
-    return float(gain_to_db(rms(audio)))

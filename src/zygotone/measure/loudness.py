@@ -79,12 +79,6 @@ def _side_energies(audio: FloatArray, sample_rate_hz: int) -> FloatArray:
     return energies
 
 
-def step_energies(audio: FloatArray, sample_rate_hz: int) -> FloatArray:
-    """K-weighted mean square summed over one or two channels for each full 100 ms, shape (steps,)."""
-    energies = _side_energies(audio, sample_rate_hz)
-    return np.asarray(energies[0] + energies[1] if len(audio) > 1 else energies[0])
-
-
 def _to_lufs(energy: FloatArray) -> FloatArray:
     with np.errstate(divide="ignore"):
         return np.asarray(_OFFSET + 10.0 * np.log10(energy))

@@ -39,9 +39,12 @@ class Quantity:
             "help": self.help,
         }
 
-    def text(self, value: float) -> str:
-        """As it is shown, with its unit: ``−1.4 dB``."""
-        return f"{value * self.shown_times:.{self.digits}f} {self.unit}".strip().replace("-", "−")
+    def text(self, value: float, *, signed: bool = False) -> str:
+        """As it is shown, with its unit: ``−1.4 dB``; of a change ``signed``, with its plus."""
+        number = f"{value * self.shown_times:{'+' if signed else ''}.{self.digits}f}"
+        if float(number) == 0.0:
+            number = f"{0.0:.{self.digits}f}"
+        return f"{number} {self.unit}".strip().replace("-", "−")
 
 
 _QUANTITIES: dict[str, Quantity] = {}
@@ -93,6 +96,12 @@ for _row in (
     ("crest_db", "Crest", "dB", 1, "", "Peak over RMS."),
     ("level_db", "Level", "dB", 1, "", "A fader."),
     ("flat_tops", "Cut-off tops", "", 0, "lower", "Places where three samples or more in a row stand at the very top."),
+    # what a device did
+    ("loudness_change_lu", "Loudness", "LU", 1, "", "After it less before it."),
+    ("crest_change_db", "Crest", "dB", 1, "", "After it less before it."),
+    ("centroid_change_hz", "Brightness (centroid)", "Hz", 0, "", "After it less before it."),
+    ("deepest_db", "Deepest change", "dB", 1, "", "Of a gain that moves, where it is furthest from 0."),
+    ("reduced_share", "Time at work", "%", 0, "", "Share of the time in which such a gain is more than 0.3 dB from 0."),
     # stereo
     ("correlation", "Correlation", "", 2, "higher", "Of left and right: 1 is mono, 0 independent, below 0 against each other."),
     ("side_share", "Side share", "%", 0, "", "Power of the difference of both sides, of all power."),

@@ -29,10 +29,6 @@ def hz_to_midi(hz: float, *, a4_hz: float = 440.0) -> float:
     return 69.0 + 12.0 * math.log2(hz / a4_hz)
 
 
-def ratio_to_cents(ratio: float) -> float:
-    return 1200.0 * math.log2(ratio)
-
-
 def pitch_class(text: str) -> int:
     """0 for C to 11 for B. ``F#``, ``F♯`` and ``Gb`` are the same."""
     match = _PITCH_CLASS.match(text)

@@ -37,10 +37,6 @@ def beats_to_seconds(beats: float, *, bpm: float) -> float:
     return beats * 60.0 / bpm
 
 
-def seconds_to_beats(seconds: float, *, bpm: float) -> float:
-    return seconds * bpm / 60.0
-
-
 def note_value_to_beats(text: str) -> Fraction:
     """Length of a note value in beats, exactly.
 
@@ -56,10 +52,3 @@ def note_value_to_beats(text: str) -> Fraction:
 
 def note_value_to_seconds(text: str, *, bpm: float) -> float:
     return beats_to_seconds(float(note_value_to_beats(text)), bpm=bpm)
-
-
-def seconds_to_note_value(seconds: float, *, bpm: float) -> tuple[str, float]:
-    """The nearest common note value, by ratio, and ``seconds`` over its length."""
-    lengths = {value: note_value_to_seconds(value, bpm=bpm) for value in COMMON_NOTE_VALUES}
-    nearest = min(lengths, key=lambda value: max(seconds / lengths[value], lengths[value] / seconds))
-    return nearest, seconds / lengths[nearest]

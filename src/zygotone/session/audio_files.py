@@ -29,10 +29,6 @@ class AudioData:
     subtype: str  # libsndfile's name, such as PCM_16 or FLOAT
     format: str  # such as WAV
 
-    @property
-    def is_float(self) -> bool:
-        return self.subtype in ("FLOAT", "DOUBLE")
-
     def stereo(self) -> FloatArray:
         """Shape (2, frames); mono is on both sides."""
         return np.ascontiguousarray(np.broadcast_to(self.data, (2, self.data.shape[1])))

@@ -9,7 +9,6 @@ import shutil
 import tempfile
 import threading
 import weakref
-from collections import OrderedDict
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,6 +20,7 @@ import soundfile
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.errors import BadFileError
 from zygotone.session.audio_files import AudioData, resample
+from zygotone.session.held import Held
 from zygotone.session.models import Asset
 
 _FULL = 2.0**23
@@ -255,13 +255,11 @@ class AudioStore:
     Used from several threads.
     """
 
-    def __init__(self, *, decoded_bytes: int = 384 << 20, chunk_bytes: int = 192 << 20) -> None:
+    def __init__(self, held: Held | None = None) -> None:
+        self.held = held if held is not None else Held()  # shared with whoever renders and measures these clips
         self._blobs: dict[str, Blob] = {}
         self._assets: dict[str, Asset] = {}  # of those clips
-        self._decoded: OrderedDict[str, Stereo] = OrderedDict()
-        self._chunks: OrderedDict[tuple[str, int], Stereo] = OrderedDict()
         self._streamed: dict[str, StreamedClip] = {}
-        self._limit, self._chunk_limit, self._chunk_held = decoded_bytes, chunk_bytes, 0
         self._lock = threading.RLock()
         self._spool: Path | None = None  # clips that no project file holds yet
 
@@ -327,20 +325,11 @@ class AudioStore:
             return self._streamed[asset.id]
 
     def held_chunk(self, key: tuple[str, int]) -> Stereo | None:
-        with self._lock:
-            chunk = self._chunks.get(key)
-            if chunk is not None:
-                self._chunks.move_to_end(key)
-            return chunk
+        return self.held.get(("chunk", *key))
 
     def hold_chunk(self, key: tuple[str, int], chunk: Stereo) -> None:
         chunk.setflags(write=False)
-        with self._lock:
-            self._chunks[key] = chunk
-            self._chunk_held += chunk.nbytes
-            while len(self._chunks) > 1 and self._chunk_held > self._chunk_limit:
-                _, old = self._chunks.popitem(last=False)
-                self._chunk_held -= old.nbytes
+        self.held.put(("chunk", *key), chunk)
 
     def audio_of(self, asset_id: str, rate_hz: int) -> Stereo:
         """By id alone, for devices that use a clip."""
@@ -351,15 +340,13 @@ class AudioStore:
 
     def audio(self, asset: Asset, rate_hz: int) -> Stereo:
         """Decoded, shape (2, frames), not to be written to."""
+        key = ("clip", asset.id, rate_hz)
         with self._lock:
-            held = self._decoded.get(asset.id)
+            held: Stereo | None = self.held.get(key)
             if held is None:
                 if asset.id not in self._blobs:
                     raise BadFileError("project", f"audio/{asset.id}.flac", "is missing")
                 held = decode(self.blob(asset.id), asset, rate_hz)
                 held.setflags(write=False)
-                self._decoded[asset.id] = held
-                while len(self._decoded) > 1 and sum(a.nbytes for a in self._decoded.values()) > self._limit:
-                    self._decoded.popitem(last=False)
-            self._decoded.move_to_end(asset.id)
+                self.held.put(key, held)
             return held

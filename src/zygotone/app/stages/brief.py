@@ -17,11 +17,11 @@ from zygotone.advise.new_project import add_stem, bars_for, fit_song, longest_cl
 from zygotone.app.desk import Desk
 from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.widgets.basic import button, card, clear, column, label, number_box, row, whole_number_box
-from zygotone.dsp.giving_up import Cancelled
+from zygotone.dsp.giving_up import Cancelled, IsUnwanted
 from zygotone.errors import ZygotoneError
 from zygotone.music.keys import Key, parse_key
 from zygotone.music.tempo import COMMON_NOTE_VALUES, note_value_to_seconds
-from zygotone.session.audio_files import AUDIO_SUFFIXES, read_audio
+from zygotone.session.audio_files import AUDIO_SUFFIXES, AudioData, read_audio
 from zygotone.session.edits import (
     add_bus,
     change_sections,
@@ -158,10 +158,14 @@ class BriefStage(StageWidget):
 
     def _show(self) -> None:
         song = self.desk.song
-        for widget, value in ((self.tempo, song.tempo_bpm), (self.beats, song.beats_per_bar), (self.a4, song.a4_hz)):
-            widget.blockSignals(True)
-            widget.setValue(value)
-            widget.blockSignals(False)
+        boxes = (self.tempo, self.beats, self.a4)
+        for box in boxes:
+            box.blockSignals(True)
+        self.tempo.setValue(song.tempo_bpm)
+        self.beats.setValue(song.beats_per_bar)
+        self.a4.setValue(song.a4_hz)
+        for box in boxes:
+            box.blockSignals(False)
         if not self.title.hasFocus():
             self.title.setText(song.title)
         self.key.setCurrentText(song.key or _NO_KEY)
@@ -389,8 +393,9 @@ class BriefStage(StageWidget):
         desk = self.desk
         self.drop_note.setText(f"Reading {len(paths)} files…")
 
-        def read(cancel):
-            good, bad = [], []
+        def read(cancel: IsUnwanted) -> tuple[Session, Session, int, list[str]]:
+            good: list[tuple[str, AudioData]] = []
+            bad: list[str] = []
             for i, path in enumerate(paths):
                 desk.measuring.worker.share = i / len(paths)
                 if cancel():
@@ -407,7 +412,7 @@ class BriefStage(StageWidget):
                 session = add_stem(session, desk.store, name, audio)
             return base, session, len(good), bad
 
-        def done(result):
+        def done(result: tuple[Session, Session, int, list[str]]) -> None:
             base, session, count, bad = result
             if desk.bench.session is not base and count:
                 # Something was edited meanwhile: add again on top of that, from what is in the store now.

@@ -12,7 +12,7 @@ from zygotone.advise.views import FREQS_HZ, PairView
 from zygotone.app.desk import Desk
 from zygotone.app.measuring import WhileVisible
 from zygotone.app.stages.base import STAGES, Stage, StageWidget
-from zygotone.app.widgets.basic import button, clear, column, label, restyle, row, signed
+from zygotone.app.widgets.basic import button, clear, column, label, restyle, row, signed, stretch
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Mark, Plot
 from zygotone.measure.low_end import CLEAR_DB
 from zygotone.music.pitch import name_pitch
@@ -46,8 +46,8 @@ class Rung(QFrame):
             row(label(str(number), "soft"), self.name, self.detail, self.why, self.gain, self.lost, self.pumping, self.action,
                 spacing=8, margins=(12, 4, 10, 4))
         )  # fmt: skip
-        self.layout().setStretch(2, 1)
-        self.layout().setStretch(3, 1)
+        stretch(self, 2, 1)
+        stretch(self, 3, 1)
         self.setFixedHeight(42)
 
     def show_fix(self, fix: Fix, state: str) -> None:
@@ -66,7 +66,7 @@ class Rung(QFrame):
             self.gain.setText(signed(gain, "dB"))
             restyle(self.gain, good=bool(gain > 0.05))
             self.gain.setToolTip(
-                f"{reading.label} would be {signed(reading.after, 'dB')}"
+                f"{reading.label} would be {signed(gain if reading.after is None else reading.after, 'dB')}"
                 + ("; clear from +3 dB." if name == "kick_clear_db" else ".")
             )
             self.lost.setText(signed(fix.cost["bass_lost_lu"], "LU").lstrip("+"))
@@ -125,8 +125,8 @@ class FitStage(StageWidget):
                 self._rung_space, spacing=7, margins=(16, 10, 10, 10),
             )
         )  # fmt: skip
-        inner.layout().setStretch(1, 3)
-        inner.layout().setStretch(3, 1)
+        stretch(inner, 1, 3)
+        stretch(inner, 3, 1)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -200,7 +200,8 @@ class FitStage(StageWidget):
 
     def _show_pair(self, pair: tuple[PairView | None, PairView | None]) -> None:
         self._pair = a, b = pair
-        if a is None and b is None:
+        first, now = a or b, b or a
+        if first is None or now is None:
             words = (
                 "Give one track the role kick and one the role bass or sub, in Brief."
                 if self.pair_ids is None
@@ -209,8 +210,6 @@ class FitStage(StageWidget):
             self.spectra.show_curves((), empty=words)
             self.bar.show_curves((), empty="")
             return
-        first = a or b
-        now = b or a
         shared = np.minimum(first.kick_spectrum_db, now.bass_spectrum_db)
         curves = [
             Curve("shared", FREQS_HZ, shared, "clash", "hatch"),
@@ -237,10 +236,10 @@ class FitStage(StageWidget):
         if b is not None:
             curves.append(Curve("Bass B", x, b.bass_low / scale, "b", "dash", 2.0))
         self.bar.show_curves(curves, [Mark("kick", hit * beats, colour="soft") for hit in first.hits])
-        pair = now.pair
+        heard = now.pair
         self.bar_note.setText(
-            f"30–120 Hz, who is on top; bar {first.bar + 1} of the section.  Kick is {signed(pair.clear_db, 'dB')} clear"
-            + _start_words(pair.gap_ms)
+            f"30–120 Hz, who is on top; bar {first.bar + 1} of the section.  Kick is {signed(heard.clear_db, 'dB')} clear"
+            + _start_words(heard.gap_ms)
         )
 
     # --- ladder --------------------------------------------------------------------------------------------
@@ -299,6 +298,8 @@ class FitStage(StageWidget):
             for rung in self.rungs:
                 self._rung_space.addWidget(rung)
         trial = desk.bench.trial
+        if finding is None:
+            return
         for rung, fix in zip(self.rungs, fixes, strict=True):
             on_trial = trial is not None and trial.finding == finding.id and trial.fix == rung.number
             rung.show_fix(fix, "trial" if on_trial else "kept" if self._was_kept(finding, fix) else "")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 
 from PySide6.QtCore import Qt, QTimer
+from PySide6.QtGui import QResizeEvent, QShowEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from zygotone.app.desk import Desk
@@ -118,24 +119,29 @@ class LogStage(StageWidget):
         if self.isVisible():
             self.table.resizeRowsToContents()
 
-    def showEvent(self, event) -> None:
+    def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         QTimer.singleShot(0, self._fit_rows)
 
-    def resizeEvent(self, event) -> None:
+    def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         QTimer.singleShot(0, self._fit_rows)
 
+    def _number(self, row_: int) -> int:
+        """Of the entry in a row."""
+        item = self.table.item(row_, 0)
+        return int(item.data(Qt.ItemDataRole.UserRole)) if item is not None else 0
+
     def select(self, number: int) -> None:
         for at in range(self.table.rowCount()):
-            if self.table.item(at, 0).data(Qt.ItemDataRole.UserRole) == number:
+            if self._number(at) == number:
                 self.table.selectRow(at)
 
     def selected(self) -> LogEntry | None:
         rows = {item.row() for item in self.table.selectedItems()}
         if not rows:
             return None
-        number = self.table.item(min(rows), 0).data(Qt.ItemDataRole.UserRole)
+        number = self._number(min(rows))
         return next((e for e in self.desk.bench.log if e.number == number), None)
 
     def _on_selected(self) -> None:

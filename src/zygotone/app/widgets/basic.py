@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from typing import TypeVar
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
+    QBoxLayout,
     QDoubleSpinBox,
     QFrame,
     QHBoxLayout,
@@ -90,7 +92,12 @@ def row(
     return _fill(QHBoxLayout(), items, spacing, margins)
 
 
-def _fill(layout, items, spacing, margins):
+_Box = TypeVar("_Box", bound=QBoxLayout)
+
+
+def _fill(
+    layout: _Box, items: Sequence[QWidget | QLayout | int], spacing: int, margins: tuple[int, int, int, int]
+) -> _Box:
     layout.setSpacing(spacing)
     layout.setContentsMargins(*margins)
     for item in items:
@@ -114,13 +121,20 @@ def card(layout: QLayout, *, kind: str = "card", name: str = "") -> QFrame:
 
 def clear(layout: QLayout) -> None:
     """Take everything out of a layout and let it go."""
-    while layout.count():
-        item = layout.takeAt(0)
-        if item.widget() is not None:
-            item.widget().hide()
-            item.widget().deleteLater()
-        elif item.layout() is not None:
-            clear(item.layout())
+    while (item := layout.takeAt(0)) is not None:
+        widget, inner = item.widget(), item.layout()
+        if widget is not None:
+            widget.hide()
+            widget.deleteLater()
+        elif inner is not None:
+            clear(inner)
+
+
+def stretch(widget: QWidget, at: int, share: int) -> None:
+    """What share of the room left over the item ``at`` of a widget's row or column takes."""
+    layout = widget.layout()
+    assert isinstance(layout, QBoxLayout)
+    layout.setStretch(at, share)
 
 
 def signed(value: float, unit: str, digits: int = 1) -> str:

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QComboBox, QWidget
 
 from zygotone.app.desk import Desk
@@ -49,7 +52,8 @@ class LanePanel(QWidget):
         super().__init__()
         self.setObjectName("chains.lanes")
         self._desk = desk
-        self._strip_id, self._path = "", None
+        self._strip_id = ""
+        self._path: str | None = None
         self._layer: str | None = None
         self._chosen: str | None = None
         self._held: int | None = None
@@ -177,7 +181,9 @@ class LanePanel(QWidget):
         self._settings.addWidget(button(f"Switch {on.lower()}", "lane.on", lambda: self._change(on=not lane.on)))
         self._settings.addWidget(button("Remove lane", "lane.remove", self._remove))
 
-    def _box(self, name: str, accessible: str, items: list[tuple[str, object]], value: object, field: str) -> QComboBox:
+    def _box(
+        self, name: str, accessible: str, items: Sequence[tuple[str, object]], value: object, field: str
+    ) -> QComboBox:
         box = QComboBox()
         box.setObjectName(name)
         box.setAccessibleName(accessible)
@@ -343,7 +349,7 @@ class LanePanel(QWidget):
     def _let_go(self) -> None:
         self._desk.end_merge()
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         lane = self._lane()
         if event.key() == Qt.Key.Key_Delete and lane is not None and self._held is not None:
             places = self._places(lane)
@@ -366,7 +372,7 @@ def current_value(strip: Strip, device: str | None, param: str) -> float:
     found = strip.device(device)
     if param == "mix":
         return found.mix
-    value = found.params
+    value: Any = found.params
     for part in param.split("."):
         value = value[int(part)] if part.isdigit() else value[part]
     return float(value)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QPainter, QPen
+from PySide6.QtGui import QBrush, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from zygotone.advise.sound_views import LayerMapView
@@ -25,7 +26,11 @@ class LayerMap(QWidget):
     """Chooses a layer by a click or the arrow keys; M and S mute and solo it."""
 
     def __init__(
-        self, choose: Callable[[str], None], change: Callable[[str, str, dict], None], *, name: str = "sounds.map"
+        self,
+        choose: Callable[[str], None],
+        change: Callable[[str, str, dict[str, Any]], None],
+        *,
+        name: str = "sounds.map",
     ) -> None:
         super().__init__()
         self.setObjectName(name)
@@ -62,7 +67,7 @@ class LayerMap(QWidget):
 
     # --- drawing -------------------------------------------------------------------------------------------
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         if self._source is None:
             return
         painter = QPainter(self)
@@ -175,6 +180,8 @@ class LayerMap(QWidget):
         return QRectF(self.width() - 46 + 22 * which, HEAD + ROW * row + 6, 19, ROW - 12)
 
     def _footer(self, painter: QPainter, left: float, right: float) -> None:
+        if self._source is None:
+            return
         y = HEAD + ROW * (len(self._source.layers) + 1) + 2
         painter.setFont(text_font(8.5))
         painter.setPen(colour("soft"))
@@ -192,7 +199,7 @@ class LayerMap(QWidget):
 
     # --- hand ----------------------------------------------------------------------------------------------
 
-    def mousePressEvent(self, event) -> None:
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         row = self._row_at(event.position().y())
         if not row or self._source is None:
             return
@@ -203,25 +210,28 @@ class LayerMap(QWidget):
                 return
         self._choose(layer.id)
 
-    def mouseMoveEvent(self, event) -> None:
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         row = self._row_at(event.position().y())
         left, step = self._columns()
         band = int((event.position().x() - left) // step)
-        inside = row is not None and 0 <= band < len(BANDS_HZ)
-        self._under = (row, band) if inside else None
+        self._under = (row, band) if row is not None and 0 <= band < len(BANDS_HZ) else None
         self.update()
 
-    def leaveEvent(self, event) -> None:
+    def leaveEvent(self, event: QEvent) -> None:
         self._under = None
         self.update()
 
-    def event(self, event) -> bool:
-        if event.type() == QEvent.Type.ShortcutOverride and event.key() in (Qt.Key.Key_M, Qt.Key.Key_S):
+    def event(self, event: QEvent) -> bool:
+        if (
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.ShortcutOverride
+            and event.key() in (Qt.Key.Key_M, Qt.Key.Key_S)
+        ):
             event.accept()  # mute and solo of the layer, not of the track
             return True
         return super().event(event)
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         layers = self._source.layers if self._source is not None else ()
         ids = [layer.id for layer in layers]
         if not ids:

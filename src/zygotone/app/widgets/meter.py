@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QPainter
+from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
 
 from zygotone.app.theme import colour, number_font
@@ -35,7 +35,7 @@ class Meter(QWidget):
         top = float(self._peak.max())
         return format_number(float(gain_to_db(top)), "dB") + "FS" if top > 1e-5 else "silent"
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setPen(Qt.PenStyle.NoPen)
         for channel, peak in enumerate(self._peak):

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPen
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
@@ -61,9 +61,17 @@ class NoteGrid(QWidget):
     def _area(self) -> QRectF:
         return QRectF(LEFT, HEAD, self.width() - LEFT - 8, self.height() - HEAD - VELOCITY - 6)
 
+    @property
+    def _beats(self) -> float:
+        return self._phrase.beats if self._phrase is not None else 4.0
+
+    @property
+    def _notes(self) -> tuple[Note, ...]:
+        return self._phrase.notes if self._phrase is not None else ()
+
     def _x(self, beat: float) -> float:
         area = self._area()
-        return area.left() + area.width() * beat / self._phrase.beats
+        return area.left() + area.width() * beat / self._beats
 
     def _box(self, note: Note) -> QRectF:
         area = self._area()
@@ -74,19 +82,19 @@ class NoteGrid(QWidget):
 
     def _at(self, p: QPointF) -> tuple[float, int]:
         area = self._area()
-        beat = (p.x() - area.left()) / area.width() * self._phrase.beats
+        beat = (p.x() - area.left()) / area.width() * self._beats
         pitch = self._low + int((area.bottom() - p.y()) / (area.height() / self._rows))
         return max(0.0, beat), max(0, min(127, pitch))
 
     def _note_at(self, p: QPointF) -> int | None:
-        for i in reversed(range(len(self._phrase.notes))):
-            if self._box(self._phrase.notes[i]).adjusted(-1, -1, 2, 1).contains(p):
+        for i in reversed(range(len(self._notes))):
+            if self._box(self._notes[i]).adjusted(-1, -1, 2, 1).contains(p):
                 return i
         return None
 
     # --- drawing -------------------------------------------------------------------------------------------
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(colour("a" if self.hasFocus() else "line"), 1))
@@ -162,7 +170,7 @@ class NoteGrid(QWidget):
         notes[self.selected] = Note.model_validate({**dict(notes[self.selected]), **changes})
         self._put(label, notes, merge)
 
-    def mousePressEvent(self, event) -> None:
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if self._phrase is None:
             return
         p = event.position()
@@ -197,6 +205,8 @@ class NoteGrid(QWidget):
         self.update()
 
     def _drag_to(self, p: QPointF) -> None:
+        if self._drag is None:
+            return
         what, beat0, pitch0, note = self._drag
         if what == "velocity":
             v = min(1.0, max(0.02, (self.height() - 6 - p.y()) / (VELOCITY - 6)))
@@ -205,7 +215,7 @@ class NoteGrid(QWidget):
         beat, pitch = self._at(p)
         moved = round((beat - beat0) / self.step) * self.step
         if what == "move":
-            start = min(self._phrase.beats - self.step, max(0.0, note.start_beat + moved))
+            start = min(self._beats - self.step, max(0.0, note.start_beat + moved))
             self.change_selected(
                 "Move note",
                 ("move", self.selected),
@@ -217,11 +227,11 @@ class NoteGrid(QWidget):
                 "Note length", ("length", self.selected), length_beats=max(self.step, note.length_beats + moved)
             )
 
-    def mouseMoveEvent(self, event) -> None:
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._drag is not None and self.selected is not None and self._phrase is not None:
             self._drag_to(event.position())
 
-    def mouseReleaseEvent(self, event) -> None:
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._drag = None
         self._let_go()
 
@@ -231,13 +241,17 @@ class NoteGrid(QWidget):
             self.selected = None
             self._put("Remove note", notes)
 
-    def event(self, event) -> bool:
-        if event.type() == QEvent.Type.ShortcutOverride and event.key() in (Qt.Key.Key_N, Qt.Key.Key_Delete):
+    def event(self, event: QEvent) -> bool:
+        if (
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.ShortcutOverride
+            and event.key() in (Qt.Key.Key_N, Qt.Key.Key_Delete)
+        ):
             event.accept()
             return True
         return super().event(event)
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if self._phrase is None:
             super().keyPressEvent(event)
             return

@@ -5,17 +5,18 @@ from __future__ import annotations
 import math
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPen, QPolygonF
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.dsp.types import FloatArray
 from zygotone.session.params import Values
 from zygotone.sources.fm import connections
 
 _RADIUS = 17.0
 
 
-def depths(matrix) -> list[int]:
+def depths(matrix: FloatArray) -> list[int]:
     """For each operator how many arrows lie between it and what is heard, the longest way; circles count once."""
     count = len(matrix)
     depth = [0] * count
@@ -51,6 +52,8 @@ class OperatorGraph(QWidget):
 
     def places(self) -> list[QPointF]:
         """Where each operator stands."""
+        if self._params is None:
+            return []
         matrix, _ = connections(self._params)
         depth = depths(matrix)
         rows = max(depth) + 1
@@ -66,7 +69,7 @@ class OperatorGraph(QWidget):
             found.append(QPointF(x, y))
         return found
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(colour("line"), 1))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QEvent, QRectF, Qt
-from PySide6.QtGui import QPainter, QPen
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, theme
@@ -56,7 +56,7 @@ class Piano(QWidget):
                 return note
         return next((n for n in self._whites() if self._box(n).contains(x, y)), None)
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setFont(number_font(7.5))
         # White keys are the lighter ones in either theme.
@@ -100,13 +100,13 @@ class Piano(QWidget):
         for note in tuple(self._down):
             self.release(note)
 
-    def mousePressEvent(self, event) -> None:
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         note = self.note_at(event.position().x(), event.position().y())
         if note is not None:
             self._by_pointer = note
             self.press(note, 0.35 + 0.65 * min(1.0, max(0.0, event.position().y() / self._box(note).height())))
 
-    def mouseMoveEvent(self, event) -> None:
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._by_pointer is None:
             return
         note = self.note_at(event.position().x(), event.position().y())
@@ -115,15 +115,16 @@ class Piano(QWidget):
             self._by_pointer = note
             self.press(note)
 
-    def mouseReleaseEvent(self, event) -> None:
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._by_pointer is not None:
             self.release(self._by_pointer)
             self._by_pointer = None
 
-    def event(self, event) -> bool:
+    def event(self, event: QEvent) -> bool:
         # While it has the focus its letters are notes, and not the window's shortcuts.
         if (
-            event.type() == QEvent.Type.ShortcutOverride
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.ShortcutOverride
             and not event.modifiers()
             and (event.key() in _LETTERS or event.key() in (Qt.Key.Key_Z, Qt.Key.Key_X))
         ):
@@ -131,11 +132,11 @@ class Piano(QWidget):
             return True
         return super().event(event)
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         plain = not event.modifiers() & ~Qt.KeyboardModifier.KeypadModifier
         if plain and event.key() in _LETTERS:
             if not event.isAutoRepeat():
-                self.press(self.base + _LETTERS[event.key()])
+                self.press(self.base + _LETTERS[Qt.Key(event.key())])
         elif plain and event.key() in (Qt.Key.Key_Z, Qt.Key.Key_X):
             self.release_all()
             step = -12 if event.key() == Qt.Key.Key_Z else 12
@@ -143,12 +144,12 @@ class Piano(QWidget):
         else:
             super().keyPressEvent(event)
 
-    def keyReleaseEvent(self, event) -> None:
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
         if event.key() in _LETTERS and not event.isAutoRepeat():
-            self.release(self.base + _LETTERS[event.key()])
+            self.release(self.base + _LETTERS[Qt.Key(event.key())])
         else:
             super().keyReleaseEvent(event)
 
-    def focusOutEvent(self, event) -> None:
+    def focusOutEvent(self, event: QFocusEvent) -> None:
         self.release_all()
         super().focusOutEvent(event)

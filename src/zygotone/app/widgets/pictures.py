@@ -10,7 +10,7 @@ import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from zygotone.advise.views import FREQS_HZ, TIME_POINTS, ClickAnswer, Effect, click_answer, harmonics_db
-from zygotone.app.widgets.basic import row
+from zygotone.app.widgets.basic import row, stretch
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Mark, Plot
 from zygotone.devices import Host, compressor, ducker, saturation
 from zygotone.session.models import Device
@@ -125,8 +125,8 @@ class CompressorPicture(Picture):
             height=190,
         )
         self.setLayout(row(self.transfer, self.reduction, spacing=8))
-        self.layout().setStretch(0, 2)
-        self.layout().setStretch(1, 3)
+        stretch(self, 0, 2)
+        stretch(self, 1, 3)
         self.section_s = 1.0
 
     def show_device(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
@@ -321,8 +321,8 @@ class TailPicture(_ClickPicture):
             accessible="Spectrum before and after", height=190,
         )  # fmt: skip
         self.setLayout(row(self.tail, self.spectra, spacing=8))
-        self.layout().setStretch(0, 3)
-        self.layout().setStretch(1, 2)
+        stretch(self, 0, 3)
+        stretch(self, 1, 2)
 
     def _draw(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
         changed = kept is None or kept.params != device.params or kept.mix != device.mix
@@ -363,8 +363,8 @@ class DuckPicture(Picture):
             height=190,
         )  # fmt: skip
         self.setLayout(row(self.curve, self.gain, spacing=8))
-        self.layout().setStretch(0, 2)
-        self.layout().setStretch(1, 3)
+        stretch(self, 0, 2)
+        stretch(self, 1, 3)
         self.section_s = 1.0
         self.selected = 0
         self._held: int | None = None

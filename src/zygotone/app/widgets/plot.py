@@ -7,11 +7,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QBrush, QPainter, QPainterPath, QPen
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QBrush, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.dsp.types import FloatArray
 from zygotone.session.params import format_number
 
 
@@ -26,15 +27,15 @@ class Axis:
     ticks: tuple[float, ...] = ()
     name: str = ""
 
-    def position(self, value):
+    def position(self, value: float | FloatArray) -> FloatArray:
         """0 to 1 along the axis; works on arrays."""
         if self.log:
-            return np.log(np.maximum(value, 1e-12) / self.low) / math.log(self.high / self.low)
-        return (np.asarray(value) - self.low) / (self.high - self.low)
+            return np.asarray(np.log(np.maximum(value, 1e-12) / self.low) / math.log(self.high / self.low))
+        return np.asarray((np.asarray(value) - self.low) / (self.high - self.low))
 
     def value(self, position: float) -> float:
         if self.log:
-            return self.low * (self.high / self.low) ** position
+            return float(self.low * (self.high / self.low) ** position)
         return self.low + position * (self.high - self.low)
 
     def format(self, value: float) -> str:
@@ -128,7 +129,7 @@ class Plot(QWidget):
     def area(self) -> QRectF:
         return QRectF(46, 24, self.width() - 58, self.height() - 48)
 
-    def _to_screen(self, x, y):
+    def _to_screen(self, x: float | FloatArray, y: float | FloatArray) -> tuple[FloatArray, FloatArray]:
         area = self.area()
         return area.left() + self.x_axis.position(x) * area.width(), area.bottom() - np.clip(
             self.y_axis.position(y), -0.5, 1.5
@@ -136,7 +137,7 @@ class Plot(QWidget):
 
     # --- drawing -------------------------------------------------------------------------------------------
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         outer = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
@@ -266,7 +267,7 @@ class Plot(QWidget):
             x -= 14
 
     def _draw_readout(self, painter: QPainter, area: QRectF, at: float) -> None:
-        text = self.readout(self._cursor)
+        text = self.readout(self._cursor or 0.0)
         painter.setFont(number_font(8.5))
         width = painter.fontMetrics().horizontalAdvance(text) + 12
         left = min(max(area.left(), at - width / 2), area.right() - width)
@@ -279,32 +280,32 @@ class Plot(QWidget):
 
     # --- hand ----------------------------------------------------------------------------------------------
 
-    def _at(self, event) -> tuple[float, float]:
+    def _at(self, event: QMouseEvent) -> tuple[float, float]:
         area, p = self.area(), event.position()
         x = min(1.0, max(0.0, (p.x() - area.left()) / area.width()))
         y = min(1.0, max(0.0, (area.bottom() - p.y()) / area.height()))
         return x, y
 
-    def mouseMoveEvent(self, event) -> None:
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         x, y = self._at(event)
         self._cursor = x
         if event.buttons() & Qt.MouseButton.LeftButton:
             self.dragged.emit(self.x_axis.value(x), self.y_axis.value(y))
         self.update()
 
-    def mousePressEvent(self, event) -> None:
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         x, y = self._at(event)
         self.pressed.emit(self.x_axis.value(x), self.y_axis.value(y))
 
-    def mouseReleaseEvent(self, event) -> None:
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self.released.emit()
 
-    def leaveEvent(self, event) -> None:
+    def leaveEvent(self, event: QEvent) -> None:
         self._cursor = None
         self.update()
 
-    def keyPressEvent(self, event) -> None:
-        step = {Qt.Key.Key_Left: -0.005, Qt.Key.Key_Right: 0.005}.get(event.key())
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        step = {Qt.Key.Key_Left: -0.005, Qt.Key.Key_Right: 0.005}.get(Qt.Key(event.key()))
         if step is None:
             super().keyPressEvent(event)
             return

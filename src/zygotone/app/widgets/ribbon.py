@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPen
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from zygotone.app.desk import Desk
@@ -39,7 +39,7 @@ class Ribbon(QWidget):
             left += width + gap
         return boxes
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         desk = self._desk
@@ -86,21 +86,21 @@ class Ribbon(QWidget):
         if self._desk.selection.loop != ids[low : high + 1]:
             self._desk.selection.set_loop(ids[low : high + 1])
 
-    def mousePressEvent(self, event) -> None:
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         self._from = self._index_at(event.position().x())
         self._loop(self._from, self._from)
 
-    def mouseMoveEvent(self, event) -> None:
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         index = self._index_at(event.position().x())
         if event.buttons() & Qt.MouseButton.LeftButton and self._from is not None:
             self._loop(self._from, index)
         section = self._desk.song.sections[index]
         QToolTip.showText(event.globalPosition().toPoint(), f"{section.name}, {section.bars} bars", self)
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         ids = [s.id for s in self._desk.song.sections]
         first, last = ids.index(self._desk.selection.loop[0]), ids.index(self._desk.selection.loop[-1])
-        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(event.key())
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
         if step is None:
             super().keyPressEvent(event)
         elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:

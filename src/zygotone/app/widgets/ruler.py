@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QPainter, QPen, QPolygonF
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 from PySide6.QtWidgets import QComboBox, QLineEdit, QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, theme
@@ -36,9 +36,9 @@ def ruler_ticks(param: Param) -> list[float]:
     span = param.high - param.low
     raw = span / 5.0
     magnitude = 10.0 ** math.floor(math.log10(raw))
-    step = next(s * magnitude for s in (1, 2, 3, 5, 10) if s * magnitude >= raw * 0.999)
-    first = math.ceil(param.low / step - 1e-9) * step
-    return [first + i * step for i in range(int((param.high - first) / step + 1e-6) + 1)]
+    stride = next(s * magnitude for s in (1.0, 2.0, 3.0, 5.0, 10.0) if s * magnitude >= raw * 0.999)
+    first = math.ceil(param.low / stride - 1e-9) * stride
+    return [first + i * stride for i in range(int((param.high - first) / stride + 1e-6) + 1)]
 
 
 class Scale(QWidget):
@@ -54,7 +54,8 @@ class Scale(QWidget):
         self.setFixedHeight(32)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self._param, self._on_change, self._on_release = param, on_change, on_release
-        self.value, self.kept = param.number_of(param.default, bpm=120.0), None
+        self.value = param.number_of(param.default, bpm=120.0)
+        self.kept: float | None = None
         self.moves: tuple[float, float] | None = None
         self._ticks = ruler_ticks(param)
         theme().changed.connect(self.update)
@@ -76,7 +77,7 @@ class Scale(QWidget):
     def _x(self, value: float) -> float:
         return _SIDE + self._param.position_of(value) * (self.width() - 2 * _SIDE)
 
-    def paintEvent(self, event) -> None:
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         base = 12.5
@@ -130,18 +131,18 @@ class Scale(QWidget):
     def _set_from(self, x: float) -> None:
         self._on_change(self._param.value_at((x - _SIDE) / max(1, self.width() - 2 * _SIDE)))
 
-    def mousePressEvent(self, event) -> None:
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
             self._set_from(event.position().x())
 
-    def mouseMoveEvent(self, event) -> None:
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if event.buttons() & Qt.MouseButton.LeftButton:
             self._set_from(event.position().x())
 
-    def mouseReleaseEvent(self, event) -> None:
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._on_release()
 
-    def mouseDoubleClickEvent(self, event) -> None:
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         self._on_change(self._param.default)
 
     def nudge(self, steps: float) -> None:
@@ -151,7 +152,7 @@ class Scale(QWidget):
         else:
             self._on_change(self._param.value_at(self._param.position_of(self.value) + 0.01 * steps))
 
-    def wheelEvent(self, event) -> None:
+    def wheelEvent(self, event: QWheelEvent) -> None:
         # Only with the focus: scrolling past a ruler must not turn it.
         if not self.hasFocus():
             event.ignore()
@@ -160,12 +161,12 @@ class Scale(QWidget):
         delta = event.angleDelta().y() or event.angleDelta().x()
         self.nudge(delta / 120.0 * (_FINE if fine else 1.0))
 
-    def keyPressEvent(self, event) -> None:
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         fine = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
         step = {
             Qt.Key.Key_Left: -1, Qt.Key.Key_Down: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: 1,
             Qt.Key.Key_PageUp: 10, Qt.Key.Key_PageDown: -10,
-        }.get(event.key())  # fmt: skip
+        }.get(Qt.Key(event.key()))  # fmt: skip
         if step is not None:
             self.nudge(step * (_FINE if fine else 1.0))
         elif event.key() == Qt.Key.Key_Home:

@@ -10,7 +10,7 @@ from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import button, clear, column, label, row
 from zygotone.app.widgets.ruler import Ruler
 from zygotone.session.edits import add_bus, change_strip, remove_send, set_send
-from zygotone.session.models import SEND, Strip, Track
+from zygotone.session.models import SEND, Session, Strip, Track
 
 _NEW = "new return…"
 _COLUMNS = 4
@@ -82,11 +82,14 @@ class SendsPanel(QWidget):
         self._head.addStretch(1)
         for at, send in enumerate(strip.sends):
             name = session.strip(send.to).name
+
+            def change(level_db: float, to: str = send.to) -> None:
+                desk.edit(
+                    "Send", lambda s: set_send(s, strip.id, to, level_db=level_db), merge_key=("send", strip.id, to)
+                )
+
             ruler = Ruler(
-                replace(SEND, label=f"Send: {name}"), f"chains.send.{send.to}",
-                on_change=lambda v, to=send.to: desk.edit(
-                    "Send", lambda s: set_send(s, strip.id, to, level_db=v), merge_key=("send", strip.id, to)
-                ),
+                replace(SEND, label=f"Send: {name}"), f"chains.send.{send.to}", on_change=change,
                 on_release=desk.end_merge, on_error=desk.message.emit,
             )  # fmt: skip
             tap = QComboBox()
@@ -116,7 +119,7 @@ class SendsPanel(QWidget):
             desk.edit("Add send", lambda s: set_send(s, strip_id, target))
             return
 
-        def with_return(session):
+        def with_return(session: Session) -> Session:
             grown = add_bus(session, "Return")
             return set_send(grown, strip_id, grown.buses[-1].id)
 

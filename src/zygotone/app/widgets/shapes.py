@@ -45,7 +45,11 @@ class EnvelopePicture(QWidget):
         self.setLayout(column(self.plot))
         self.plot.pressed.connect(self._press)
         self.plot.dragged.connect(self._drag)
-        self.plot.released.connect(lambda: (setattr(self, "_held", None), release()))
+        self.plot.released.connect(self._let_go)
+        self.plot.released.connect(release)
+
+    def _let_go(self) -> None:
+        self._held = None
 
     def _corners(self) -> dict[str, tuple[float, float]]:
         e = self._envelope
@@ -69,7 +73,7 @@ class EnvelopePicture(QWidget):
         )
         curves = []
         changed = kept is not None and kept != envelope
-        if changed:
+        if kept is not None and changed:
             curves.append(self._curve("A", kept, gate, "a", "dash"))
         curves.append(self._curve("envelope", envelope, gate, "b" if changed else "ink", "line"))
         names = {"attack": "A", "decay": "D", "release": "R"}
@@ -119,7 +123,7 @@ class LfoPicture(QWidget):
         phase = np.linspace(0.0, 2.0, 481)[:-1]
         curves = []
         changed = kept is not None and kept != lfo
-        if changed:
+        if kept is not None and changed:
             curves.append(Curve("A", phase, lfo_heights(kept, phase + kept.phase_deg / 360.0), "a", "dash"))
         curves.append(
             Curve(

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any, Protocol
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QFontMetrics
+from PySide6.QtGui import QFocusEvent, QFontMetrics, QMouseEvent
 from PySide6.QtWidgets import QCheckBox, QFrame
 
-from zygotone.advise.views import Step, finite
+from zygotone.advise.views import Step
 from zygotone.app.desk import Desk
 from zygotone.app.theme import text_font
 from zygotone.app.widgets.basic import column, label, restyle, row, signed
@@ -65,12 +66,12 @@ class DeviceCard(QFrame):
             (self.loudness, step.lufs if step else None, "LU"),
             (self.crest, step.crest_db if step else None, "dB"),
         ):
-            field.setText(signed(value, unit) if finite(value) else "–")
+            field.setText(signed(value, unit) if value is not None and math.isfinite(value) else "–")
 
-    def mousePressEvent(self, event) -> None:
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         self._stage.desk.selection.device(self._id)
 
-    def focusInEvent(self, event) -> None:
+    def focusInEvent(self, event: QFocusEvent) -> None:
         super().focusInEvent(event)
         if event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason):
             self._stage.desk.selection.device(self._id)

@@ -3,13 +3,27 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 from PySide6.QtWidgets import QGridLayout, QSizePolicy, QWidget
 
 from zygotone.advise.views import Effect
 from zygotone.app.desk import Desk
-from zygotone.app.widgets.basic import card, clear, column, label, row, signed
+from zygotone.app.widgets.basic import card, clear, column, label, row
+from zygotone.measure.quantities import Quantity, find_quantity
 from zygotone.session.models import Device
+
+# What is told of every device, and what only of those whose gain moves.
+_CHANGES = ("loudness_change_lu", "crest_change_db", "centroid_change_hz", "deepest_db")
+_ALWAYS = _CHANGES[:3]
+_TILES: tuple[tuple[str, Callable[[Effect], float | None]], ...] = (
+    ("loudness_change_lu", lambda e: e.after.lufs - e.before.lufs),
+    ("crest_change_db", lambda e: e.after.crest_db - e.before.crest_db),
+    ("centroid_change_hz", lambda e: e.after.centroid_hz - e.before.centroid_hz),
+    ("deepest_db", lambda e: e.deepest_db),
+    ("reduced_share", lambda e: e.reduced_share),
+    ("pumping_db", lambda e: e.pumping_db),
+)
 
 
 class EffectTiles(QWidget):
@@ -32,35 +46,12 @@ class EffectTiles(QWidget):
             self._tiles.addWidget(label("Measuring…", "soft"), 0, 0)
             return
 
-        def change(read, unit, digits=1):
-            return [
-                (signed(read(e), unit, digits) if e is not None and math.isfinite(read(e)) else "–")
-                for e in (old, effect)
-            ]
-
-        tiles = [
-            ("Loudness", *change(lambda e: e.after.lufs - e.before.lufs, "LU")),
-            ("Crest", *change(lambda e: e.after.crest_db - e.before.crest_db, "dB")),
-            ("Brightness (centroid)", *change(lambda e: e.after.centroid_hz - e.before.centroid_hz, "Hz", 0)),
-        ]
-        if effect.deepest_db is not None:
-            tiles += [
-                ("Deepest change", *change(lambda e: math.nan if e.deepest_db is None else e.deepest_db, "dB")),
-                (
-                    "Time at work",
-                    *(
-                        f"{100 * e.reduced_share:.0f} %" if e is not None and e.reduced_share is not None else "–"
-                        for e in (old, effect)
-                    ),
-                ),
-                (
-                    "Pumping",
-                    *(
-                        f"{e.pumping_db:.1f} dB" if e is not None and e.pumping_db is not None else "–"
-                        for e in (old, effect)
-                    ),
-                ),
-            ]
+        tiles = []
+        for name, read in _TILES:
+            quantity = find_quantity(name)
+            values = [read(e) if e is not None else None for e in (old, effect)]
+            if values[1] is not None or name in _ALWAYS:
+                tiles.append((quantity.label, *(_text(quantity, value) for value in values)))
         trial = self._desk.bench.trial is not None
         for at, (name, before, after) in enumerate(tiles):
             numbers = (
@@ -71,3 +62,7 @@ class EffectTiles(QWidget):
             tile = card(column(label(name, "soft"), numbers, spacing=2, margins=(10, 5, 10, 5)))
             tile.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
             self._tiles.addWidget(tile, at // 3, at % 3)
+
+
+def _text(quantity: Quantity, value: float | None) -> str:
+    return quantity.text(value, signed=quantity.name in _CHANGES) if value is not None and math.isfinite(value) else "–"

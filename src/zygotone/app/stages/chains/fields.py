@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, Protocol
@@ -90,7 +91,8 @@ class DeviceFields(QWidget):
         entries = entries_param(device) if device is not None else None
         if device is not None and entries is not None:
             self.band = min(self.band, max(0, len(device.params[entries.name]) - 1))
-        shape, lengths = None, ()
+        shape: object = None
+        lengths: tuple[int, ...] = ()
         if device is not None:
             if entries is not None and device.params[entries.name]:
                 shape = device.spec.entries.idle(device.params[entries.name][self.band])
@@ -160,7 +162,13 @@ class DeviceFields(QWidget):
             self._rulers.addWidget(cell, at // _COLUMNS, at % _COLUMNS)
 
     def _ruler(
-        self, p: Param, name: str, on_change, read, title: str = "", moves: tuple[str | None, str] | None = None
+        self,
+        p: Param,
+        name: str,
+        on_change: Callable[[Any], None],
+        read: Callable[[Any, Any], Any],
+        title: str = "",
+        moves: tuple[str | None, str] | None = None,
     ) -> Ruler:
         """``moves`` is where automation would find it: the device's path, and the parameter's in it."""
 
@@ -234,7 +242,7 @@ class DeviceFields(QWidget):
             def change(value: Any, name: str = q.name, label_: str = q.label) -> None:
                 self._change_band(self.band, label_, **{name: value})
 
-            def read(d, s, n=q.name):
+            def read(d: Device, s: Strip, n: str = q.name) -> Any:
                 return d.params[p.name][self.band][n]
 
             if q.has_range:
@@ -253,17 +261,17 @@ class DeviceFields(QWidget):
         for i in range(len(device.params[p.name])):
 
             def change(value: float, at: int = i) -> None:
-                values = list(self.device.params[p.name])
+                values = list(self._held().params[p.name])
                 values[at] = value
                 self.change(path, p.label, merge=("plain", at), **{p.name: tuple(values)})
 
-            def read(d, s, at=i):
+            def read(d: Device, s: Strip, at: int = i) -> Any:
                 return d.params[p.name][at]
 
             cells.append(self._ruler(p.items[0], f"chains.ruler.{p.name}.{i}", change, read, f"{singular(p)} {i + 1}"))
 
         def resize(step: int) -> None:
-            values = self.device.params[p.name]
+            values = self._held().params[p.name]
             last = values[-1] if values else p.items[0].default
             longer = (*values, min(p.items[0].high, 2.5 * last)) if step > 0 else values[:-1]
             self.change(path, p.label, merge=None, **{p.name: longer})
@@ -341,17 +349,27 @@ class DeviceFields(QWidget):
             changes = device.spec.hand_curve.moved(device.params, index, hz, db)
             self.change(self.path, "Curve", merge=("drag", index), **changes)
 
-    def _add_band(self) -> None:
+    def _held(self) -> Device:
+        """The device that is shown: without one there are no fields."""
         device = self.device
+        assert device is not None
+        return device
+
+    def _entries(self) -> tuple[Device, Param]:
+        device = self._held()
         p = entries_param(device)
+        assert p is not None
+        return device, p
+
+    def _add_band(self) -> None:
+        device, p = self._entries()
         entries = device.params[p.name]
         new = device.spec.entries.new(p.items, entries, self.band)
         self.band = len(entries)
         self.change(self.path, f"Add {singular(p).lower()}", merge=None, **{p.name: (*entries, new)})
 
     def _remove_band(self) -> None:
-        device = self.device
-        p = entries_param(device)
+        device, p = self._entries()
         entries = tuple(b for i, b in enumerate(device.params[p.name]) if i != self.band)
         self.band = max(0, self.band - 1)
         self.change(self.path, f"Remove {singular(p).lower()}", merge=None, **{p.name: entries})

@@ -29,6 +29,7 @@ from zygotone.app.widgets.pictures import (
 )
 from zygotone.app.widgets.sends import SendsPanel
 from zygotone.devices import Host
+from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.errors import ParameterError
 from zygotone.measure.dynamics import peak_and_body_db
 from zygotone.session.catalogue import DEVICES
@@ -44,7 +45,7 @@ from zygotone.session.edits import (
     remove_device,
     usual_device,
 )
-from zygotone.session.models import Device, Strip, Track, walk
+from zygotone.session.models import Device, Session, Strip, Track, walk
 
 
 class ChainsStage(StageWidget):
@@ -102,11 +103,11 @@ class ChainsStage(StageWidget):
                 spacing=8, margins=(16, 10, 10, 10),
             )
         )  # fmt: skip
-        self.scroll = QScrollArea()
-        self.scroll.setWidgetResizable(True)
-        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.scroll.setWidget(inner)
-        self.setLayout(column(self.scroll))
+        self.scroller = QScrollArea()
+        self.scroller.setWidgetResizable(True)
+        self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.scroller.setWidget(inner)
+        self.setLayout(column(self.scroller))
         for signal in (desk.session_changed, desk.selection.changed, desk.selection.loop_changed):
             signal.connect(self.show_all)
         self.show_all()
@@ -294,7 +295,7 @@ class ChainsStage(StageWidget):
         session = desk.session
         where = self.where
 
-        def measure(cancel):
+        def measure(cancel: IsUnwanted) -> tuple[float, float]:
             audio = desk.measuring.hearing(session, cancel).chain_out(strip.id)
             return peak_and_body_db(audio, session.rate_hz)
 
@@ -318,7 +319,7 @@ class ChainsStage(StageWidget):
         if self.device is not None:
             at = next(i for i, d in enumerate(self.chain) if d.id == parent(self.path)[1]) + 1
 
-        def insert(session):
+        def insert(session: Session) -> Session:
             for n, device in enumerate(devices):
                 session = insert_device(session, strip.id, device, at + n, where=where)
             return session

@@ -110,7 +110,7 @@ class ChainPanel(Panel):
         return made
 
     def _move_device(self, steps: int) -> None:
-        chain, to = list(self.layer.chain), self.device_at + steps
+        chain, to = list(self.the_layer.chain), self.device_at + steps
         if 0 <= to < len(chain):
             chain.insert(to, chain.pop(self.device_at))
             self.device_at = to
@@ -123,7 +123,7 @@ class ChainPanel(Panel):
     def _add_device(self, kind: str | None) -> None:
         if kind is None or self.layer is None:
             return
-        chain = self.layer.chain
+        chain = self.the_layer.chain
         values = DEVICES.find(kind).usual
         device = Device.model_validate({"id": make_id(kind, (d.id for d in chain)), "kind": kind, **values})
         self.device_at = len(chain)
@@ -131,19 +131,21 @@ class ChainPanel(Panel):
 
     def _remove_device(self) -> None:
         self.change(
-            "Remove device", chain=tuple(d for i, d in enumerate(self.layer.chain) if i != self.device_at), merge=None
+            "Remove device",
+            chain=tuple(d for i, d in enumerate(self.the_layer.chain) if i != self.device_at),
+            merge=None,
         )
 
     def _change_device(self, what: str, **values: Any) -> None:
-        chain = list(self.layer.chain)
+        chain = list(self.the_layer.chain)
         chain[self.device_at] = Device.model_validate({**chain[self.device_at].model_dump(), **values})
         self.change(
             what,
             chain=tuple(chain),
-            merge=(self.desk.selection.track_id, self.layer.id, "chain", self.device_at, *values),
+            merge=(self.desk.selection.track_id, self.the_layer.id, "chain", self.device_at, *values),
         )
 
     def _change_entry(self, name: str, at: int, field: str, value: Any) -> None:
-        entries = [e.to_json() for e in self.layer.chain[self.device_at].params[name]]
+        entries = [e.to_json() for e in self.the_layer.chain[self.device_at].params[name]]
         entries[at][field] = value
         self._change_device(field.replace("_", " "), **{name: entries})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from zygotone.app.stages.sounds.panel import Host, Panel
@@ -41,7 +42,7 @@ class LfosPanel(Panel):
         self.add(self.chooser(("LFO 1", "LFO 2", "Shared 1", "Shared 2"), self.which_lfo, "lfo", pick))
         self.add(self.lfo)
 
-        def read(name):
+        def read(name: str) -> Callable[[InstrumentSource | None, Layer | None], Any]:
             return lambda i, e: getattr(self._lfo_of(i, e), name)
 
         cells = [
@@ -62,9 +63,8 @@ class LfosPanel(Panel):
 
     def _lfo_of(self, source: InstrumentSource | None, layer: Layer | None) -> Lfo:
         at = int(self.which_lfo[-1]) - 1
-        if self.which_lfo.startswith("Shared"):
-            return source.lfos[at]
-        return layer.lfos[at]
+        owner = source if self.which_lfo.startswith("Shared") else layer
+        return owner.lfos[at] if owner is not None else Lfo()
 
     def _change_lfo(self, what: str, **values: Any) -> None:
         source, layer = self.source, self.layer

@@ -93,13 +93,15 @@ class NotesPanel(Panel):
             "Accelerating roll",
         ):
             makes.addItem(words)
-        makes.activated.connect(lambda i: (self.generate(i), makes.setCurrentIndex(0)))
+        makes.activated.connect(self.generate)
+        makes.activated.connect(lambda _: makes.setCurrentIndex(0))
         shape = QComboBox()
         shape.setObjectName("sounds.shape")
         shape.setAccessibleName("Change all notes")
         for words in ("All notes…", "Quantize wholly", "Quantize by half", "Swing by half", "Humanize", "Strum 24 ms"):
             shape.addItem(words)
-        shape.activated.connect(lambda i: (self.reshape(i), shape.setCurrentIndex(0)))
+        shape.activated.connect(self.reshape)
+        shape.activated.connect(lambda _: shape.setCurrentIndex(0))
         recording = button("Stop recording" if self.record else "Record", "sounds.record", self._toggle_record, kind="chosen" if self.record else "", tip="What the keyboard plays goes into the phrase while the song plays")  # fmt: skip
         one, two = QWidget(), QWidget()
         one.setLayout(
@@ -254,13 +256,13 @@ class NotesPanel(Panel):
         self.new_phrase(beats=beats, notes=tuple(note_of(n) for n in notes), name=path.stem)
 
     def _midi_out(self) -> None:
-        phrase = self.phrase
-        if phrase is None:
+        phrase, track = self.phrase, self.track
+        if phrase is None or track is None:
             self.desk.message.emit("There is no phrase here to write.")
             return
         path, _ = QFileDialog.getSaveFileName(self, "Write notes", f"{phrase.id}.mid", "MIDI (*.mid)")
         if path:
-            song, track = self.desk.song, self.track
+            song = self.desk.song
             # As it is heard: with the nudge of the track on top of those of the notes.
             notes = [replace(event_of(n), nudge_ms=n.nudge_ms + track.nudge_ms) for n in phrase.notes]
             try:

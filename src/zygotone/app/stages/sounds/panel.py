@@ -108,6 +108,13 @@ class Panel(QWidget):
         return self.stage.layer
 
     @property
+    def the_layer(self) -> Layer:
+        """Of a panel that is shown, which it is only for a layer."""
+        layer = self.layer
+        assert layer is not None
+        return layer
+
+    @property
     def phrase(self) -> Phrase | None:
         return self.stage.phrase
 
@@ -141,12 +148,13 @@ class Panel(QWidget):
     ) -> QWidget:
         """``moves`` is the parameter's path in its layer, where automation would find it."""
         if p.has_range:
-            made: Any = Ruler(
+            ruler = Ruler(
                 p, f"sounds.{name}", on_change=change, on_release=self.desk.end_merge,
                 bpm=lambda: self.desk.song.tempo_bpm, on_error=self.desk.message.emit,
             )  # fmt: skip
             if moves is not None:
-                self._movable.append((made, moves))
+                self._movable.append((ruler, moves))
+            made: Ruler | Choice = ruler
         else:
             made = Choice(p, f"sounds.{name}", on_change=change)
         self._fields.append((made, read))

@@ -74,7 +74,7 @@ class RoutesPanel(Panel):
                 source=sources.currentData(), target=targets.currentData(), amount=amount.value(),
                 scaled_by=scales.currentData(),
             )  # fmt: skip
-            self.change("Add route", routes=(*self.layer.routes, route), merge=None)
+            self.change("Add route", routes=(*self.the_layer.routes, route), merge=None)
 
         targets.currentIndexChanged.connect(show_unit)
         amount.valueChanged.connect(show_unit)
@@ -99,10 +99,10 @@ class RoutesPanel(Panel):
         return made
 
     def _change_route(self, at: int, amount: float) -> None:
-        routes = list(self.layer.routes)
+        routes = list(self.the_layer.routes)
         if at < len(routes) and routes[at].amount != amount:
             routes[at] = routes[at].replace(amount=amount)
             self.change("Route", routes=tuple(routes), merge=None)
 
     def _remove_route(self, at: int) -> None:
-        self.change("Remove route", routes=tuple(r for i, r in enumerate(self.layer.routes) if i != at), merge=None)
+        self.change("Remove route", routes=tuple(r for i, r in enumerate(self.the_layer.routes) if i != at), merge=None)

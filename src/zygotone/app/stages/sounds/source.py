@@ -94,7 +94,9 @@ class SourcePanel(Panel):
             drawn = [self.wave, self.partials, *([own] if own is not None else [])]
             pictures.setLayout(row(*drawn, spacing=8))
         else:
-            pictures.setLayout(row(column(self.wave, self.partials, spacing=4), own, spacing=8))
+            pictures.setLayout(
+                row(column(self.wave, self.partials, spacing=4), *([own] if own is not None else []), spacing=8)
+            )
         for each in pictures.findChildren(QWidget):
             each.show()  # what was kept may have been hidden with its old place
         entries = None
@@ -151,7 +153,7 @@ class SourcePanel(Panel):
             return
 
         def change(value: Any, name: str, words: str) -> None:
-            entries = list(self.layer.sound.params[p.name])
+            entries = list(self.the_layer.sound.params[p.name])
             entries[self.entry] = entries[self.entry].replace(**{name: value})
             self.change(
                 words,
@@ -172,7 +174,7 @@ class SourcePanel(Panel):
         self.stage.show_all()
 
     def _resize_entries(self, p: Param, step: int) -> None:
-        values = [e.to_json() for e in self.layer.sound.params[p.name]]
+        values = [e.to_json() for e in self.the_layer.sound.params[p.name]]
         self.change(p.label, sound={p.name: [*values, {}] if step > 0 else values[:-1]}, merge=None)
 
     def _asset_name(self, asset_id: str) -> str:
@@ -205,7 +207,7 @@ class SourcePanel(Panel):
         self.desk.edit(what, put)
 
     def _file_cell(self, p: Param) -> QWidget:
-        held = self.layer.sound.params[p.name]
+        held = self.the_layer.sound.params[p.name]
         box = QWidget()
         choose = button(
             "Choose…", f"sounds.{p.name}.choose", lambda: self._use_audio(p.label, lambda asset, hz: {p.name: asset})
@@ -224,7 +226,7 @@ class SourcePanel(Panel):
         return box
 
     def _files_cell(self, p: Param) -> QWidget:
-        held = self.layer.sound.params[p.name]
+        held = self.the_layer.sound.params[p.name]
 
         def add(asset: str, hz: float) -> dict[str, Any]:
             values: dict[str, Any] = {p.name: [*held, asset]}

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import QComboBox, QFileDialog, QInputDialog, QScrollArea, QWidget
 
 from zygotone.advise.questions import LayerMapOf
@@ -111,11 +112,11 @@ class SoundsStage(StageWidget):
                 self.no_layer, *self._panels.values(), 1, spacing=7, margins=(16, 10, 10, 6),
             )
         )  # fmt: skip
-        self.scroll = QScrollArea()
-        self.scroll.setWidgetResizable(True)
-        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.scroll.setWidget(inner)
-        self.setLayout(column(self.scroll, self.piano, spacing=0))
+        self.scroller = QScrollArea()
+        self.scroller.setWidgetResizable(True)
+        self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.scroller.setWidget(inner)
+        self.setLayout(column(self.scroller, self.piano, spacing=0))
         for signal in (
             desk.session_changed,
             desk.selection.changed,
@@ -321,12 +322,14 @@ class SoundsStage(StageWidget):
         from zygotone.session.audio_files import AudioData
         from zygotone.session.instruments import instrument_files
 
-        source, rate = self.source, self.desk.session.rate_hz
+        source, track, rate = self.source, self.track, self.desk.session.rate_hz
+        assert source is not None, "asked for only where there is one"
+        assert track is not None
         clips = {
             asset: AudioData(self.desk.store.audio_of(asset, rate), rate, "FLOAT", "WAV")
             for asset in instrument_files(source.layers)
         }  # fmt: skip
-        return SavedSound.of(source, name=name, role=self.track.role), clips
+        return SavedSound.of(source, name=name, role=track.role), clips
 
     def open_library(self) -> None:
         LibraryDialog(self).exec()
@@ -340,18 +343,19 @@ class SoundsStage(StageWidget):
                 self.desk.message.emit(str(error))
 
     def _export(self) -> None:
-        if self.source is None or not self.source.layers:
+        track = self.track
+        if track is None or self.source is None or not self.source.layers:
             return
-        path, _ = QFileDialog.getSaveFileName(self, "Write the sound", f"{self.track.name}.json", "Sounds (*.json)")
+        path, _ = QFileDialog.getSaveFileName(self, "Write the sound", f"{track.name}.json", "Sounds (*.json)")
         if path:
             try:
-                save_sound(Path(path), *self.present_sound(self.track.name))
+                save_sound(Path(path), *self.present_sound(track.name))
             except ZygotoneError as error:
                 self.desk.message.emit(str(error))
 
     # --- measuring -----------------------------------------------------------------------------------------
 
-    def hideEvent(self, event) -> None:
+    def hideEvent(self, event: QHideEvent) -> None:
         super().hideEvent(event)
         if not event.spontaneous():  # which it is where the window is only put away
             self.desk.listening.hear_alone(False)  # elsewhere nothing says that the others are silent

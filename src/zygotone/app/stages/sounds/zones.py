@@ -30,7 +30,7 @@ class ZonesPanel(Panel):
         self.add(label("Voices of the whole instrument", "heading"))
 
         def voices(what: str, **values: Any) -> None:
-            track, held = self.desk.selection.track_id, self.source.voices
+            track, held = self.desk.selection.track_id, source.voices
             new = type(held).model_validate({**dict(held), **values})
             self.desk.edit(
                 what, lambda s: change_instrument(s, track, voices=new), merge_key=(track, "voices", *values)

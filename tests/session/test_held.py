@@ -1,0 +1,71 @@
+"""One bound for all that is kept."""
+
+import threading
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.builders import tone_project
+from zygotone.engine.renderer import Renderer
+from zygotone.session.held import Held, bytes_of
+
+
+@given(st.lists(st.tuples(st.integers(0, 20), st.integers(1, 400)), max_size=60))
+def test_the_bound_holds_and_the_newest_is_there(puts):
+    held = Held(1000)
+    for key, size in puts:
+        held.put(key, np.zeros(size, dtype=np.int8))
+        assert held.held_bytes <= 1000
+        assert held.held_bytes == sum(s for _, s in held._held.values())
+        assert held.get(key) is not None
+
+
+def test_what_is_used_elsewhere_is_found_again_and_what_is_not_is_gone():
+    held = Held(100)
+    kept = np.zeros(80, dtype=np.int8)
+    held.put("kept", kept)
+    held.put("gone", np.zeros(60, dtype=np.int8))
+    held.put("new", np.zeros(90, dtype=np.int8))
+    assert held.get("kept") is kept
+    assert held.get("gone") is None
+
+
+def test_what_is_too_large_is_not_kept():
+    held = Held(100)
+    held.put("large", np.zeros(101, dtype=np.int8))
+    assert held.get("large") is None
+    assert held.remember("large", lambda: "made anew") == "made anew"
+
+
+def test_threads_share_it():
+    held = Held(10_000)
+
+    def work(n: int) -> None:
+        for i in range(300):
+            held.put((n, i), np.zeros(100, dtype=np.int8))
+            held.get((n - 1, i))
+
+    threads = [threading.Thread(target=work, args=(n,)) for n in range(4)]
+    for each in threads:
+        each.start()
+    for each in threads:
+        each.join()
+    assert held.held_bytes == sum(size for _, size in held._held.values()) <= 10_000
+
+
+def test_clips_and_takes_share_one_bound(tmp_path):
+    project = tone_project(tmp_path, Low=50.0, High=500.0)
+    project.store.held.limit_bytes = 6_000_000
+    renderer = Renderer(project.store, project.store.held)
+    renderer.mix(project.session)
+    assert 0 < project.store.held.held_bytes <= 6_000_000
+    kinds = {key[0] for key in project.store.held._held}
+    assert "clip" in kinds
+    assert len(kinds) > 1
+
+
+def test_sizes_are_counted_through():
+    assert bytes_of(np.zeros(100)) == 800
+    assert bytes_of((np.zeros(10), [np.zeros(10)])) >= 160
+    assert bytes_of({"a": np.zeros(50)}) >= 400

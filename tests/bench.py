@@ -22,9 +22,12 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
+from tests.use import hold_of_an_edit, judging
+
 ROOT = Path(__file__).parent.parent
 RATE = 48000
 MINUTES = 5
+USE_S = 120.0  # of the scripted user; ``python -m tests.use 600`` runs it for ten minutes
 ONE_CORE = {**os.environ, "OPENBLAS_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"}
 
 EQ = {"kind": "eq", "bands": [{"shape": "low_cut", "freq_hz": 40.0}, {"freq_hz": 250.0, "gain_db": -3.0, "q": 1.0}, {"freq_hz": 3000.0, "gain_db": 2.0, "q": 1.0}, {"shape": "high_shelf", "freq_hz": 9000.0, "gain_db": 2.0}]}  # fmt: skip
@@ -346,6 +349,14 @@ def edit_to_number() -> tuple[float, float, float, int, float]:
     return statistics.median(numbers), statistics.median(heard), load, drop_outs, memory
 
 
+def used(seconds: float) -> dict[str, float]:
+    """What ``tests.use`` finds, in a process of its own."""
+    command = [sys.executable, "-m", "tests.use", f"{seconds}"]
+    out = subprocess.run(command, capture_output=True, text=True, check=True, cwd=ROOT).stdout
+    found: dict[str, float] = json.loads(out.splitlines()[-1])
+    return found
+
+
 def machine() -> str:
     model = next(
         (line.split(":")[1].strip() for line in Path("/proc/cpuinfo").read_text().splitlines() if "model name" in line),
@@ -375,6 +386,7 @@ def main() -> None:
     speed, memory = demo_speed()
     start = start_time()
     numbers, heard, load, drop_outs, window_memory = edit_to_number()
+    judged, hold, use = judging(), hold_of_an_edit(), used(USE_S)
     lines += [
         "",
         "The two do not do the same in all: ffmpeg's EQ is not analog-matched near the top; its soft clipper has no level "
@@ -415,6 +427,14 @@ def main() -> None:
         f"| a parameter moved: in what is played | {heard:.0f} ms, and 32 ms of output buffer | 50 ms |",
         f"| playing the demo for 20 s: share of real time | {100 * load:.0f} % | |",
         f"| playing the demo for 20 s: drop-outs | {drop_outs} | 0 |",
+        f"| all sections judged from nothing, two cores | {judged['all_s']:.1f} s | 6 s |",
+        f"| the chorus judged again after an edit of one track, median of all tracks | {judged['again_ms']:.0f} ms | 400 ms |",
+        f"| findings given up after they became unwanted, longest of 24 | {judged['given_up_ms']:.0f} ms | 50 ms |",
+        f"| an edit with 60 tracks of 1000 notes holds the window | {hold:.0f} ms | 30 ms |",
+        f"| {USE_S:.0f} s of a scripted user, playing: longest hold of the window | {use['longest_ms']:.0f} ms, {use['over_100_ms']:.0f} over 100 ms | 100 ms |",
+        f"| the same: 99th percentile of holds | {use['p99_ms']:.0f} ms | |",
+        f"| the same: drop-outs | {use['drop_outs']:.0f} | |",
+        f"| the same: memory at the start, after a minute, at the end | {use['first_mib']:.0f}, {use['minute_mib']:.0f}, {use['last_mib']:.0f} MiB | flat |",
         f"| peak memory, rendering | {memory:.0f} MiB | |",
         f"| peak memory, window with all measures | {window_memory:.0f} MiB | |",
         f"| peak memory, opening and rendering 60 tracks of 5 minutes | {long_memory:.0f} MiB | 2048 MiB |",

@@ -14,6 +14,7 @@ from zygotone.dsp.shaping import CURVES
 from zygotone.dsp.strings import plucked_string
 from zygotone.engine.chains import process_chain
 from zygotone.engine.motion import smoothed
+from zygotone.measure.masking import excitation
 from zygotone.measure.report import measure_audio
 from zygotone.session.catalogue import DEVICES, SOURCES
 from zygotone.session.instruments import layer_params
@@ -73,6 +74,7 @@ def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
     jobs.append(("Strings", partial(string, 110.0, 480)))
     jobs.append(("Automation", partial(smoothed, lambda frames: np.minimum(frames, 1000.0), 0, 2000)))
     jobs.append(("Measures", partial(measure_audio, noise, rate)))
+    jobs.append(("Masking", partial(excitation, noise, rate)))
     for done, (title, job) in enumerate(jobs, 1):
         start = time.monotonic()
         job()

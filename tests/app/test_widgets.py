@@ -9,8 +9,8 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 
 from zygotone.app.audio import SimulatedOutput
-from zygotone.app.stages.log import reading_text
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Plot
+from zygotone.app.widgets.readings import reading_text
 from zygotone.app.widgets.ruler import Choice, Ruler, ruler_ticks
 from zygotone.app.work import Worker
 from zygotone.dsp.giving_up import Cancelled

@@ -3,9 +3,18 @@
 import numpy as np
 import pytest
 import soundfile
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QAbstractButton, QComboBox, QLineEdit, QMessageBox, QPushButton, QSpinBox, QWidget
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QComboBox,
+    QLineEdit,
+    QMessageBox,
+    QPushButton,
+    QSpinBox,
+    QWidget,
+)
 
 from tests.builders import write_stem
 from tests.signals import RATE, sine
@@ -584,16 +593,53 @@ def test_a_tempo_change_moves_the_loop(window, settled):
     assert window.desk.listening.player._loop == window.desk.selection.loop_span()
 
 
-def test_closing_with_changes_asks_first(window, monkeypatch):
+def answer(words: str) -> list[str]:
+    """Presses a button of the next question, as soon as it is there; what was asked comes into the list."""
+    asked: list[str] = []
+
+    def press() -> None:
+        box = QApplication.activeModalWidget()
+        if not isinstance(box, QMessageBox):
+            QTimer.singleShot(20, press)
+            return
+        asked.append(box.text())
+        next(b for b in box.buttons() if b.text().replace("&", "") == words).click()
+
+    QTimer.singleShot(20, press)
+    return asked
+
+
+def test_closing_with_changes_asks_first(window):
     from zygotone.session.edits import change_song
 
+    path = window.desk.files.path
     window.desk.edit("Title", lambda s: change_song(s, title="Changed"))
-    asked = []
-    monkeypatch.setattr(window.files, "may_leave", lambda: asked.append(1) is not None)
+    asked = answer("Stay")
+    window.close()
+    assert "Changed has changes that are not saved" in asked[0]
+    assert window.isVisible()
+    assert load_project(path).session.song.title != "Changed"
+    asked = answer("Save")
     window.close()
     assert asked
-    assert window.isVisible()
-    monkeypatch.undo()
+    assert not window.isVisible()
+    assert load_project(path).session.song.title == "Changed"
+
+
+def test_leaving_without_saving_leaves_the_file_and_no_journal(window):
+    from zygotone.session.edits import change_song
+
+    path = window.desk.files.path
+    before = path.read_bytes()
+    window.desk.edit("Title", lambda s: change_song(s, title="Changed"))
+    window.desk.files.written()
+    assert journal_path(path).exists()
+    asked = answer("Leave without saving")
+    window.close()
+    assert asked
+    assert not window.isVisible()
+    assert path.read_bytes() == before
+    assert not journal_path(path).exists()
 
 
 def test_the_demo_opens_in_the_background(window, qtbot, settled):

@@ -117,9 +117,35 @@ def test_an_idle_device_gives_back_its_input(kind, mix):
     assert np.max(np.abs(y - x)) < 1e-12
 
 
+# What does not stand where its input does, by what it is: echoes, spaces, moving lines, and a pitch that is another one.
+# Filters lag by a frame or three, as minimum phase does.
+DELAYS = {"cabinet": 3, "filter": 2, "phaser": 2, "vocoder": 3}
+ELSEWHERE = {"chorus", "delay", "doubler", "flanger", "reverb", "vibrato"}
+
+
+def lag_frames(x: np.ndarray, y: np.ndarray, *, most: int = 3000) -> int:
+    """By how many frames ``y`` is behind ``x``: where their cross-correlation is largest, of either sign."""
+    n = 1 << 16
+    across = np.fft.irfft(np.fft.rfft(y.mean(axis=0), n) * np.conj(np.fft.rfft(x.mean(axis=0), n)))
+    near = np.concatenate([across[-most:], across[:most]])
+    return int(np.argmax(np.abs(near))) - most
+
+
+def test_a_device_that_is_late_is_noticed():
+    x = noise(0.5, level=0.3)
+    assert lag_frames(x, np.pad(x, ((0, 0), (300, 0)))[:, : x.shape[1]]) == 300
+
+
+@pytest.mark.parametrize("kind", [kind for kind in KINDS if kind not in ELSEWHERE])
+def test_what_comes_out_stands_where_it_came_in(kind):
+    """With the latency that a device tells taken off, against the signal itself."""
+    x = noise(0.5, level=0.2)
+    y = process_chain(x, [device(kind, {"mix": 1.0})], RATE)[:, : x.shape[1]]
+    assert 0 <= lag_frames(x, y) <= DELAYS.get(kind, 0)
+
+
 @pytest.mark.parametrize("kind", KINDS)
-def test_wet_and_dry_are_aligned(kind):
-    """A device that is blended must not smear: the blend is the mean of dry and wet, frame for frame."""
+def test_a_blend_is_the_mean_of_dry_and_wet(kind):
     x = noise(0.1, level=0.3)
     wet = process_chain(x, [device(kind, {**BUSY.get(kind, {}), "mix": 1.0})], RATE)[:, : x.shape[1]]
     half = process_chain(x, [device(kind, {**BUSY.get(kind, {}), "mix": 0.5})], RATE)[:, : x.shape[1]]

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from tests.signals import RATE, bass_track, clear_db, hit_times, kick_track, noise, sine
 from zygotone.measure.dynamics import attack_ms, crest_db, decay_ms, hits, pumping_db
 from zygotone.measure.loudness import true_peak
-from zygotone.measure.low_end import bass_pitches, find_kick, kick_clear_db, onset_gaps_ms, shared_hz
+from zygotone.measure.low_end import bass_pitches, clearness, find_kick, hit_energies, onset_gaps_ms, shared_hz
 from zygotone.measure.pitch import fundamental_hz
 from zygotone.measure.report import measure_audio
 from zygotone.measure.spectrum import centroid_hz, peak_q, spectrum, third_octaves
@@ -196,7 +196,8 @@ def test_kick_clear_is_as_defined(kick_hz, bass_hz, level):
     kick, bass = kick_track(kick_hz), bass_track(bass_hz, gap_ms=5.0, level=level)
     known = find_kick(kick, RATE)
     expected = clear_db(kick, bass, known.fundamental_hz, [o / RATE for o in known.onsets])
-    assert kick_clear_db(kick, bass, known, RATE) == pytest.approx(expected, abs=0.05)
+    found = clearness(*(hit_energies(audio, known, RATE) for audio in (kick, bass)))
+    assert found.clear_db == pytest.approx(expected, abs=0.05)
 
 
 def test_what_is_shared_is_named():

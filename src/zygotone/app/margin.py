@@ -11,20 +11,14 @@ from zygotone.advise.findings import RULES, Finding
 from zygotone.app.desk import Desk
 from zygotone.app.stages import STAGES, StageWidget
 from zygotone.app.widgets.basic import button, card, clear, column, label, row
+from zygotone.app.widgets.readings import end_text
 from zygotone.session.history import Reading
-from zygotone.session.params import format_number
 
 _BARS = {"strong": "▮▮▮", "fair": "▮▮▯", "slight": "▮▯▯"}
 
 
-def _end(value: float | None, unit: str) -> str:
-    if value is None:
-        return "–"
-    return (
-        format_number(value, "dB" if unit.startswith(("dB", "LU")) else unit)
-        .removesuffix(" dB")
-        .removesuffix(f" {unit}")
-    )
+def _end(reading: Reading, value: float | None) -> str:
+    return "–" if value is None else end_text(reading, value)
 
 
 class Margin(QWidget):
@@ -92,8 +86,8 @@ class Margin(QWidget):
         readings: tuple[Reading, ...] = self._desk.measuring.readings_now() or trial.readings
         for at, reading in enumerate(readings, 1):
             grid.addWidget(label(reading.label, "soft"), at, 0)
-            grid.addWidget(label(_end(reading.before, reading.unit), "a"), at, 1, Qt.AlignmentFlag.AlignRight)
-            grid.addWidget(label(_end(reading.after, reading.unit), "b"), at, 2, Qt.AlignmentFlag.AlignRight)
+            grid.addWidget(label(_end(reading, reading.before), "a"), at, 1, Qt.AlignmentFlag.AlignRight)
+            grid.addWidget(label(_end(reading, reading.after), "b"), at, 2, Qt.AlignmentFlag.AlignRight)
             grid.addWidget(label(reading.unit, "soft"), at, 3)
         self._reason = QLineEdit(typed)
         self._reason.setObjectName("trial.reason")

@@ -52,7 +52,7 @@ def _bands(sample_rate_hz: int) -> FloatArray:
     return np.array(rows)
 
 
-_PIECE = 1 << 18  # frames of a whole signal that are looked at together
+_PIECE = 1 << 16  # frames of a whole signal that are looked at together
 
 
 @kernel
@@ -95,13 +95,13 @@ def _band_levels(x: Stereo, sos: FloatArray, filters: FloatArray, levels: FloatA
 @kernel
 def _mark(
     levels: FloatArray, holds: FloatArray, rise: float, fall: float, fade: float, apart: float, answer: float, back: bool, follow: FloatArray,
-    since: FloatArray, marks: IntArray,
+    since: FloatArray, marks: IntArray, begin: int, end: int,
 ) -> None:  # fmt: skip
-    """marks (n,): 1 where a hit begins, or with ``back`` off where the body has answered. follow (bands, 3): of each band its
+    """marks (n,), from frame begin to end: 1 where a hit begins, or with ``back`` off where the body has answered. follow (bands, 3): of each band its
     level, what it was before, the loudest of late; since (2,): frames since the last hit, and frames left in which the body may answer."""
     bands = levels.shape[0]
     gone, waiting = since[0], since[1]
-    for i in range(levels.shape[1]):
+    for i in range(begin, end):
         gone += 1.0
         top, heard, body = 0.0, 0.0, False
         waiting -= 1.0
@@ -162,9 +162,12 @@ class Onsets(Memory):
 
     def _marks(self, levels: FloatArray, *, back: bool = False) -> IntArray:
         marks = np.zeros(levels.shape[1], dtype=np.int64)
-        _mark(
-            levels, self._holds, self._rise, self._fall, self._fade, self._apart, self._answer, back, self._follow, self._since, marks
-        )  # fmt: skip
+        for at in range(0, levels.shape[1], _PIECE):
+            give_up_if_unwanted()
+            _mark(
+                levels, self._holds, self._rise, self._fall, self._fade, self._apart, self._answer, back, self._follow, self._since,
+                marks, at, min(at + _PIECE, levels.shape[1]),
+            )  # fmt: skip
         return marks
 
 

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any, TypeVar
 
-from zygotone.dsp.giving_up import asked_here, given_up_when
+from zygotone.dsp.giving_up import asked_here, give_up_if_unwanted, given_up_when
 
 _T = TypeVar("_T")
 
@@ -45,6 +45,7 @@ class Pipeline:
         self, inputs: Sequence[Sequence[int]], blocks: int, work: Callable[[int, int], None], *, ahead: int = AHEAD
     ) -> None:
         self._inputs, self._blocks, self._work, self._ahead = inputs, blocks, work, ahead
+        self._unwanted = asked_here()  # what is done in the other thread is given up with this one's work
         self._consumers: list[list[int]] = [[] for _ in inputs]
         for step, needed in enumerate(inputs):
             for below in set(needed):
@@ -114,7 +115,9 @@ class Pipeline:
         block, step = heapq.heappop(self._ready)
         self._changed.release()
         try:
-            self._work(step, block)
+            with given_up_when(self._unwanted):
+                give_up_if_unwanted()
+                self._work(step, block)
         except BaseException as error:
             self._changed.acquire()
             self._failure = self._failure or error
@@ -146,11 +149,9 @@ class Pipeline:
 def at_once(works: Sequence[Callable[[], _T]]) -> list[_T]:
     """What each of ``works`` gives, in their order; none needs another. They are given up with the work of this thread."""
     results: list[Any] = [None] * len(works)
-    unwanted = asked_here()
 
     def work(step: int, block: int) -> None:
-        with given_up_when(unwanted):
-            results[step] = works[step]()
+        results[step] = works[step]()
 
     for _ in Pipeline([[] for _ in works], 1, work).run():
         pass

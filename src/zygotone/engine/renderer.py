@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from zygotone.devices import Host, make_processor
-from zygotone.dsp.giving_up import Cancelled, IsUnwanted, give_up_if_unwanted, given_up_when
+from zygotone.dsp.giving_up import IsUnwanted, asked_here, given_up_when
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
 from zygotone.engine.chains import process_chain
@@ -175,7 +175,7 @@ class Renderer:
         preroll_s: float = PREROLL_S,
         block_frames: int = OFFLINE_BLOCK_FRAMES,
         progress: Callable[[float], None] | None = None,
-        cancelled: IsUnwanted = lambda: False,
+        cancelled: IsUnwanted | None = None,
     ) -> Take:
         """One node over ``span``: audio (2, frames), latency taken off.
 
@@ -183,14 +183,19 @@ class Renderer:
         ------
         Cancelled : ``cancelled`` said so.
         """
+        with given_up_when(cancelled if cancelled is not None else asked_here()):
+            return self._taken(graph, node, span, preroll_s, block_frames, progress)
+
+    def _taken(
+        self, graph: Graph, node: Node, span: tuple[int, int], preroll_s: float, block_frames: int,
+        progress: Callable[[float], None] | None,
+    ) -> Take:  # fmt: skip
         start, end = span
         rate = graph.session.rate_hz
         first = max(0, start - round(preroll_s * rate))
         margin = _MARGIN_FRAMES * (1 + node.latency // _MARGIN_FRAMES)
         total = end - first + margin
-        work = _Work(
-            self, self.host(graph.session), self.source_reader(graph.session), first, total, block_frames, cancelled
-        )
+        work = _Work(self, self.host(graph.session), self.source_reader(graph.session), first, total, block_frames)
         todo = self._missing(node, first, total)
         if len(todo) * total * 16 > self.held.limit_bytes:
             # Too much to keep every step of: the tracks and buses are kept, as many as fit, and the last.
@@ -250,7 +255,6 @@ class _Work:
     first: int
     total: int
     block_frames: int
-    cancelled: IsUnwanted
 
     def all_of(self, todo: list[Node], progress: Callable[[float], None] | None) -> Take:
         """Every node of ``todo`` (inputs before outputs) over the whole span, each kept."""
@@ -261,11 +265,6 @@ class _Work:
         spans = cut_span(0, self.total, self.block_frames)
 
         def work(step: int, block: int) -> None:
-            with given_up_when(self.cancelled):
-                give_up_if_unwanted()
-                one_block(step, block)
-
-        def one_block(step: int, block: int) -> None:
             at, n = spans[block]
             parts = [
                 np.ascontiguousarray((steps[place[i.key]].audio if i.key in place else held[i.key])[:, at : at + n])
@@ -297,8 +296,6 @@ class _Work:
         audio = np.empty((2, self.total))
         gain_db: FloatArray | None = None
         for block in blocks.blocks(cut_span(self.first, self.first + self.total, self.block_frames)):
-            if self.cancelled():
-                raise Cancelled
             at, part = block.start - self.first, block.audio[node.key]
             n = part.shape[1]
             if progress is not None:

@@ -89,14 +89,6 @@ def clearness(mine: FloatArray, theirs: FloatArray) -> Clearness:
     )
 
 
-def kick_clear_db(kick_audio: Stereo, other: Stereo, kick: Kick, sample_rate_hz: int) -> float:
-    """Median over the hits in which the other sounds; see DESIGN, "Measures, defined". NaN without a hit."""
-    if not kick.onsets:
-        return math.nan
-    energies = (hit_energies(audio, kick, sample_rate_hz) for audio in (kick_audio, other))
-    return clearness(*energies).clear_db
-
-
 CLICK_HZ, CLICK_S = 1500.0, 0.025  # where a kick's click is heard, and how long it lasts
 
 

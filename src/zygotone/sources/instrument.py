@@ -319,6 +319,7 @@ def render_voices(
         few = keyed[at_once : at_once + _TOGETHER]
         rows: list[FilterRow] = []
         for key, count, voice in few:
+            give_up_if_unwanted()
             if key not in made:
                 made[key], left = _unfiltered_voice(
                     layer, voice, number=count, shared=shared, rate_hz=rate_hz, bpm=bpm, a4_hz=a4_hz,

@@ -228,7 +228,8 @@ class FitStage(StageWidget):
 
         beats = self.desk.song.bar_beats
         self.bar.set_axes(x=Axis(0.0, beats, "beat", ticks=tuple(range(int(beats) + 1)), name="Beat"))
-        scale = 1.15 * max(float(first.kick_low.max()), float(now.bass_low.max()), 1e-9)
+        lows = [first.kick_low, *(view.bass_low for view in (a, b) if view is not None)]
+        scale = 1.15 * max(float(max(low.max() for low in lows)), 1e-9)
         x = np.linspace(0.0, beats, len(first.kick_low))
         curves = [Curve("Kick", x, first.kick_low / scale, "line", "fill")]
         if a is not None:

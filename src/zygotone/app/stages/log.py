@@ -12,22 +12,10 @@ from zygotone.app.desk import Desk
 from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.theme import colour, theme
 from zygotone.app.widgets.basic import button, column, label, row
-from zygotone.session.history import LogEntry, Reading
-from zygotone.session.params import format_number
+from zygotone.app.widgets.readings import reading_text
+from zygotone.session.history import LogEntry
 
 COLUMNS = ("When", "What", "Which", "Tracks", "Section", "Before → after", "Why")
-
-
-def reading_text(reading: Reading) -> str:
-    """``Kick clear of bass −1.4 → 2.8 dB``."""
-    if reading.before is None and reading.after is None:
-        return ""
-    ends = [
-        format_number(v, "dB" if reading.unit.startswith(("dB", "LU")) else "").removesuffix(" dB")
-        for v in (reading.before, reading.after)
-        if v is not None
-    ]
-    return f"{reading.label} {' → '.join(ends)} {reading.unit}".strip()
 
 
 class LogStage(StageWidget):
@@ -46,7 +34,7 @@ class LogStage(StageWidget):
         self.table.setShowGrid(False)
         self.table.setWordWrap(True)
         header = self.table.horizontalHeader()
-        for i, width in enumerate((94, 66, 180, 84, 64, 0, 90)):
+        for i, width in enumerate((106, 62, 176, 80, 62, 0, 90)):
             header.resizeSection(i, width)
         header.setSectionResizeMode(5, QHeaderView.ResizeMode.Stretch)
         self.table.itemSelectionChanged.connect(self._on_selected)

@@ -1,0 +1,77 @@
+"""Prints what is compiled only after the warm-up, when devices, sources and measures work hard: ``[]`` if nothing is."""
+
+import gc
+import json
+
+import numpy as np
+
+from tests.devices.test_every_device import BUSY
+from zygotone.devices import make_processor
+from zygotone.engine.chains import process_chain
+from zygotone.engine.live import LiveNotes
+from zygotone.measure import dynamics, low_end, masking, pitch
+from zygotone.measure.layers import band_powers
+from zygotone.session.catalogue import DEVICES, SOURCES
+from zygotone.session.instruments import Layer, Note, VoiceFilter
+from zygotone.session.kinds import Sound
+from zygotone.session.models import Device
+from zygotone.sources.instrument import render_note
+from zygotone.warm_up import warm_up
+
+RATE = 48000
+
+
+def kernels() -> dict[str, int]:
+    """How many signatures of each kernel there are."""
+    from numba.core.registry import CPUDispatcher
+
+    return {
+        f"{each.py_func.__module__}.{each.py_func.__name__}": len(each.signatures)
+        for each in gc.get_objects()
+        if isinstance(each, CPUDispatcher) and each.py_func.__module__.startswith("zygotone")
+    }
+
+
+def work() -> None:
+    x = 0.2 * np.random.default_rng(3).standard_normal((2, RATE))
+    for kind in DEVICES:
+        for values in ({}, BUSY.get(kind.kind, {})):
+            device = Device.model_validate({"kind": kind.kind, **values})
+            process_chain(
+                x, [device], RATE, key=x[::-1].copy() if kind.takes_key else None, block_frames=512, max_tail_s=0.1
+            )
+            if kind.holds_chains:
+                continue
+            older, newer = (make_processor(device, RATE) for _ in range(2))
+            older.process(x[:, :512].copy(), None)
+            newer.adopt(older)
+            newer.process(x[:, 512:1024].copy(), None)
+    for source in SOURCES:
+        layer = Layer(
+            id="x",
+            name="x",
+            sound=Sound.model_validate({"kind": source.kind}),
+            filter=VoiceFilter(drive_db=6.0, resonance=0.9),
+        )
+        note = Note(start_beat=0, length_beats=1, pitch=48)
+        render_note(layer, note, gate_frames=9600, rate_hz=RATE, a4_hz=440.0, clip=lambda name: x)
+    kick = low_end.find_kick(x, RATE)
+    if kick is not None:
+        low_end.hit_energies(x, kick, RATE)
+    masking.hidden_share(masking.excitation(x, RATE), masking.excitation(0.1 * x, RATE))
+    pitch.fundamental_hz(x, RATE)
+    dynamics.attack_ms(x, RATE)
+    band_powers(x, RATE)
+    LiveNotes(RATE).mix_into(x.copy())
+
+
+def main() -> None:
+    warm_up()
+    before = kernels()
+    work()
+    after = kernels()
+    print(json.dumps(sorted(name for name, count in after.items() if count > before.get(name, 0))))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,221 @@
+"""A scripted user and the clock beside it, for ``./run bench``: what holds the window, for how long, and what it costs.
+
+``python -m tests.use SECONDS`` prints one line of JSON.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import random
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+
+TICK_MS = 5
+
+
+def resident_mib() -> float:
+    """Memory of this process that is in use now."""
+    pages = int(Path("/proc/self/statm").read_text().split()[1])
+    return pages * os.sysconf("SC_PAGE_SIZE") / 2**20
+
+
+def steps(window, rng: random.Random) -> Iterator[Callable[[], object]]:
+    """What a person does, without end: looks around, moves things, tries, swaps, keeps or drops, takes back."""
+    from zygotone.session.edits import change_device, change_strip
+
+    desk = window.desk
+    tracks = [t.id for t in desk.session.tracks]
+    while True:
+        kind = rng.choice(("look", "drag", "drag", "fader", "mute", "trial", "swap", "back", "loop", "device"))
+        if kind == "look":
+            yield lambda: window.show_stage(rng.choice(list(window.stages)))
+            yield lambda: desk.selection.track(rng.choice(tracks))
+        elif kind == "drag":
+            for n in range(20):
+                value = -30.0 + n
+                yield lambda v=value: desk.edit(
+                    "Threshold", lambda s: change_device(s, "bass", "compressor", threshold_db=v), merge_key="drag"
+                )
+            yield desk.end_merge
+        elif kind == "fader":
+            track = rng.choice(tracks)
+            for n in range(15):
+                value = -20.0 + n
+                yield lambda v=value, t=track: desk.edit(
+                    "Level", lambda s: change_strip(s, t, level_db=v), merge_key="fader"
+                )
+            yield desk.end_merge
+        elif kind == "mute":
+            track = rng.choice(tracks)
+            for _ in range(2):
+                yield lambda t=track: desk.edit("Mute", lambda s: change_strip(s, t, mute=not s.track(t).mute))
+        elif kind == "trial":
+            yield lambda: window.show_stage("fit")
+            yield lambda: window.stages["fit"].try_rung(rng.randint(1, 5))
+            for _ in range(4):
+                yield desk.listening.swap
+            yield desk.drop
+        elif kind == "swap":
+            yield desk.listening.swap
+        elif kind == "back":
+            for _ in range(3):
+                yield desk.bench.undo
+            yield desk.bench.redo
+        elif kind == "loop":
+            yield lambda: desk.selection.set_loop((rng.choice(desk.song.sections).id,))
+        else:
+            yield lambda: window.show_stage("chains")
+            yield lambda: window.stages["chains"].toggle()
+
+
+def use_the_demo(seconds: float) -> dict[str, float]:
+    """In the window with the demo, playing: holds of the event loop in ms, drop-outs, and memory at the start and the end."""
+    from PySide6.QtCore import QSettings, QTimer
+    from PySide6.QtWidgets import QApplication
+
+    from zygotone.app.main import make_application, make_window
+    from zygotone.app.shots import settle
+    from zygotone.demo import build_demo
+
+    make_application()
+    settings = QSettings(str(Path(tempfile.mkdtemp()) / "s.ini"), QSettings.Format.IniFormat)
+    settings.setValue("data_folder", tempfile.mkdtemp())
+    window = make_window(build_demo(), settings=settings)
+    window.resize(1280, 800)
+    window.show()
+    window.desk.start()
+    settle(window)
+    gaps: list[float] = []
+    last = time.perf_counter()
+
+    def beat() -> None:
+        nonlocal last
+        now = time.perf_counter()
+        gaps.append(1000.0 * (now - last) - TICK_MS)
+        last = now
+
+    clock = QTimer(interval=TICK_MS)
+    clock.timeout.connect(beat)
+    script = steps(window, random.Random(11))
+    hand = QTimer(interval=33)
+    hand.timeout.connect(lambda: next(script)())
+    window.desk.listening.toggle_play()
+    first = resident_mib()
+    last = time.perf_counter()
+    clock.start()
+    hand.start()
+    end, after_a_minute = time.monotonic() + seconds, 0.0
+    while time.monotonic() < end:
+        QApplication.processEvents()
+        time.sleep(0.001)
+        if not after_a_minute and time.monotonic() > end - seconds + min(60.0, seconds / 2):
+            after_a_minute = resident_mib()
+    transport = window.desk.listening.transport
+    found = {
+        "longest_ms": max(gaps), "p99_ms": float(np.percentile(gaps, 99)), "over_100_ms": sum(g > 100.0 for g in gaps),
+        "drop_outs": transport.drop_outs, "first_mib": first, "minute_mib": after_a_minute, "last_mib": resident_mib(),
+    }  # fmt: skip
+    window.desk.listening.stop()
+    return found
+
+
+def hold_of_an_edit() -> float:
+    """ms that an edit of one note, and of one fader, holds the window with 60 tracks of 1000 notes; the longer median."""
+    from zygotone.demo import build_demo
+    from zygotone.engine.bench import Bench, Edit
+    from zygotone.session.edits import change_strip, put_phrase
+    from zygotone.session.models import InstrumentSource, Note, Part, Phrase, Section, Session, Song, Track
+
+    layers = build_demo().session.track("bass").source.layers
+    rng = np.random.default_rng(5)
+
+    def track(n: int) -> Track:
+        notes = tuple(
+            Note(start_beat=float(b), length_beats=0.5, pitch=int(p))
+            for b, p in zip(np.sort(rng.uniform(0, 64, 1000)), rng.integers(30, 80, 1000), strict=True)
+        )
+        source = InstrumentSource(layers=layers, phrases=(Phrase(id="p", beats=64, notes=notes),))
+        return Track(id=f"t{n}", name=f"T{n}", source=source, parts=(Part(section="a", phrase="p"),))
+
+    song = Song(sections=(Section(id="a", name="A", bars=16),))
+    bench = Bench(Session(song=song, tracks=tuple(map(track, range(60)))))
+
+    def median(change: Callable[[int], Edit]) -> float:
+        times = []
+        for n in range(15):
+            edit = change(n)
+            start = time.perf_counter()
+            bench.apply(edit)
+            times.append(1000.0 * (time.perf_counter() - start))
+        return float(np.median(times))
+
+    def note(n: int) -> Edit:
+        def moved(session: Session) -> Session:
+            phrase = session.track("t30").source.phrases[0]
+            notes = (phrase.notes[0].replace(start_beat=0.01 * n), *phrase.notes[1:])
+            return put_phrase(session, "t30", phrase.replace(notes=notes))
+
+        return Edit("Move note", moved)
+
+    return max(median(note), median(lambda n: Edit("Level", lambda s: change_strip(s, "t30", level_db=-float(n)))))
+
+
+def judging() -> dict[str, float]:
+    """Seconds to judge all sections of the demo from nothing, ms to judge the chorus again after an edit of one track, and the
+    longest ms from findings being unwanted to their being given up, of 24 random moments."""
+    import threading
+
+    from zygotone.advise.advisor import find_all, find_in
+    from zygotone.advise.hearing import Hearing
+    from zygotone.demo import build_demo
+    from zygotone.dsp.giving_up import Cancelled
+    from zygotone.engine.graph import compile_session
+    from zygotone.engine.renderer import Renderer
+    from zygotone.session.edits import change_strip
+
+    project = build_demo()
+    session = project.session
+    graph, chorus = compile_session(session), session.song.section("chorus")
+    find_in(Hearing.of(graph, chorus, Renderer(project.store)))  # everything loaded
+    start = time.perf_counter()
+    find_all(session, Renderer(project.store))
+    whole = time.perf_counter() - start
+    renderer = Renderer(project.store)
+    find_in(Hearing.of(graph, chorus, renderer))
+    again = []
+    for n, track in enumerate(t.id for t in session.tracks):
+        edited = compile_session(change_strip(session, track, level_db=-9.0 - n), graph)
+        start = time.perf_counter()
+        find_in(Hearing.of(edited, chorus, renderer))
+        again.append(1000.0 * (time.perf_counter() - start))
+    rng, late = random.Random(3), []
+    for _ in range(24):
+        stop, done = threading.Event(), threading.Event()
+        hearing = Hearing.of(graph, chorus, Renderer(project.store), stop.is_set)
+
+        def work(hearing=hearing, done=done) -> None:
+            with contextlib.suppress(Cancelled):
+                find_in(hearing)
+            done.set()
+
+        threading.Thread(target=work).start()
+        time.sleep(rng.uniform(0.05, 2.5))
+        start = time.perf_counter()
+        over = done.is_set()
+        stop.set()
+        done.wait()
+        if not over:
+            late.append(1000.0 * (time.perf_counter() - start))
+    return {"all_s": whole, "again_ms": float(np.median(again)), "given_up_ms": max(late)}
+
+
+if __name__ == "__main__":
+    print(json.dumps(use_the_demo(float(sys.argv[1]))))
+    os._exit(0)

@@ -167,6 +167,42 @@ def hold_of_an_edit() -> float:
     return max(median(note), median(lambda n: Edit("Level", lambda s: change_strip(s, "t30", level_db=-float(n)))))
 
 
+def opening_a_large_file() -> tuple[float, float]:
+    """Seconds to open 200 tracks of 1000 notes with 300 kept decisions, and MiB of the file."""
+    from zygotone.demo import build_demo
+    from zygotone.engine.bench import Bench
+    from zygotone.session.edits import change_strip
+    from zygotone.session.history import Trial
+    from zygotone.session.models import InstrumentSource, Note, Part, Phrase, Section, Session, Song, Track
+    from zygotone.session.project_file import Project, load_project, save_project
+
+    layers = build_demo().session.track("bass").source.layers
+    rng = np.random.default_rng(7)
+
+    def track(n: int) -> Track:
+        places = zip(
+            np.sort(rng.uniform(0, 64, 1000)), rng.integers(30, 80, 1000), rng.uniform(0, 1, 1000), strict=True
+        )
+        notes = tuple(
+            Note(start_beat=float(b), length_beats=0.5, pitch=int(p), velocity=float(v)) for b, p, v in places
+        )
+        source = InstrumentSource(layers=layers, phrases=(Phrase(id="p", beats=64, notes=notes),))
+        return Track(id=f"t{n}", name=f"T{n}", source=source, parts=(Part(section="a", phrase="p"),))
+
+    song = Song(sections=(Section(id="a", name="A", bars=16),))
+    bench = Bench(Session(song=song, tracks=tuple(map(track, range(200)))))
+    for n in range(300):
+        bench.try_out(Trial(session=change_strip(bench.session, f"t{n % 200}", level_db=-n / 10), title=f"{n}"))
+        bench.keep()
+    path = Path(tempfile.mkdtemp()) / "large.zygotone"
+    save_project(path, Project(bench.kept, bench.log))
+    start = time.perf_counter()
+    loaded = load_project(path)
+    seconds = time.perf_counter() - start
+    assert (loaded.session, loaded.log) == (bench.kept, bench.log)
+    return seconds, path.stat().st_size / 2**20
+
+
 def judging() -> dict[str, float]:
     """Seconds to judge all sections of the demo from nothing, ms to judge the chorus again after an edit of one track, and the
     longest ms from findings being unwanted to their being given up, of 24 random moments."""

@@ -45,6 +45,8 @@ def test_any_block_size_renders_the_same(tmp_path, block):
         session, "bass", device("compressor", "c", key="kick", threshold_db=-30.0, lookahead_ms=2.0)
     )
     reference = Renderer(project.store).mix(session)
+    if block == 1:  # a quarter of a second of single frames is enough of them
+        reference = reference[:, : RATE // 4]
     renderer, graph = Renderer(project.store), compile_session(session)
     blocks = []
     stream_nodes(

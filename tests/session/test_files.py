@@ -9,6 +9,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.builders import device, tone_project, write_stem
 from tests.signals import RATE, noise, sine
@@ -22,7 +24,19 @@ from zygotone.session.audio_files import AudioData, AudioWriter, dither, read_au
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.history import Trial
 from zygotone.session.journal import Journal, journal_path, recover
-from zygotone.session.models import InstrumentSource, KeyInput, Note, Part, Phrase, Section, Session, Song, Track
+from zygotone.session.models import (
+    InstrumentSource,
+    KeyInput,
+    Layer,
+    Note,
+    Part,
+    Phrase,
+    Section,
+    Session,
+    Song,
+    Sound,
+    Track,
+)
 from zygotone.session.project_file import Project, load_project, save_project
 
 # --- audio --------------------------------------------------------------------------------------------------------
@@ -525,6 +539,61 @@ def test_what_was_saved_opens(tmp_path):
     assert loaded.session == project.session
     assert loaded.log == project.log
     assert path.stat().st_size < 3_000_000
+
+
+NAMES = st.text(
+    st.characters(min_codepoint=32, max_codepoint=0x2FFF, exclude_categories=("Cs", "Cc")), min_size=1, max_size=20
+)
+NOTES = st.lists(
+    st.builds(
+        Note, start_beat=st.floats(0, 60), length_beats=st.floats(1e-3, 8), pitch=st.integers(0, 127), velocity=st.floats(0, 1),
+        nudge_ms=st.floats(-200, 200),
+    ),
+    max_size=30,
+).map(tuple)  # fmt: skip
+EDITS = st.lists(
+    st.tuples(st.integers(0, 11), st.floats(-60, 12), NOTES, st.sampled_from(["keep", "drop", "edit", "undo", "try"])),
+    max_size=12,
+)
+
+
+@given(st.lists(NOTES, min_size=1, max_size=12), NAMES, EDITS)
+def test_whatever_was_done_comes_back(tmp_path_factory, lines, title, edits_made):
+    """Any tracks, any notes, any record of trials, keeps and drops: saved, opened, and the same; and so is its journal."""
+    folder = tmp_path_factory.mktemp("any")
+    layer = Layer(id="a", name="A", sound=Sound.model_validate({"kind": "oscillator"}))
+    tracks = tuple(
+        Track(
+            id=f"t{n}", name=f"{title[:60]} {n}", parts=(Part(section="a", phrase="p"),),
+            source=InstrumentSource(layers=(layer,), phrases=(Phrase(id="p", beats=64, notes=notes),)),
+        )
+        for n, notes in enumerate(lines)
+    )  # fmt: skip
+    bench = Bench(Session(song=Song(title=title, sections=(Section(id="a", name="A", bars=16),)), tracks=tracks))
+    path = folder / "any.zygotone"
+    before = Project(bench.kept, bench.log, bench.trial)
+    save_project(path, before)
+    journal = Journal(path, before)
+    for which, level_db, notes, what in edits_made:
+        track = f"t{which % len(tracks)}"
+        phrase = bench.session.track(track).source.phrases[0].replace(notes=notes)
+        changed = edits.put_phrase(edits.change_strip(bench.session, track, level_db=level_db), track, phrase)
+        if what == "undo":
+            bench.undo()
+        elif what == "edit" or bench.trial is not None:
+            bench.apply(Edit("Change", lambda s, new=changed: new))
+            if bench.trial is not None and what in ("keep", "drop"):
+                getattr(bench, what)("because")
+        else:
+            bench.try_out(Trial(session=changed, title=what))
+        journal.write(Project(bench.kept, bench.log, bench.trial))
+    after = Project(bench.kept, bench.log, bench.trial)
+    found = recover(path, load_project(path))
+    if edits_made:
+        assert (found.session, found.log, found.trial) == (after.session, after.log, after.trial)
+    save_project(path, after)
+    loaded = load_project(path)
+    assert (loaded.session, loaded.log, loaded.trial) == (after.session, after.log, after.trial)
 
 
 def test_the_parts_are_plain(parts):

@@ -197,8 +197,9 @@ def click_answer(device: Device, host: Host) -> ClickAnswer:
         whole = device.mix * whole
         whole[:, processor.latency] += 1.0 - device.mix
     # The whole of it, since what a linear-phase filter gives comes before its latency has passed, too.
-    spectrum_ = np.abs(np.fft.rfft(whole[0], max(frames, 1 << 15)))
-    freqs = np.fft.rfftfreq(max(frames, 1 << 15), 1.0 / host.rate_hz)
+    size = 1 << max(15, (whole.shape[1] - 1).bit_length())
+    spectrum_ = np.abs(np.fft.rfft(whole[0], size))
+    freqs = np.fft.rfftfreq(size, 1.0 / host.rate_hz)
     response = np.interp(FREQS_HZ, freqs, spectrum_)
     wet = whole[:, processor.latency :]
     edges = np.linspace(0, frames, TIME_POINTS + 1).astype(int)[:-1]

@@ -246,7 +246,8 @@ def velvet_tail(
     tail[:, -fade:] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(fade) / fade)
     rise = max(2, min(n // 4, round(0.004 * sample_rate_hz)))
     tail[:, :rise] *= np.arange(rise) / rise
-    spectrum = np.fft.rfft(tail, 2 * n, axis=1)
-    f = np.fft.rfftfreq(2 * n, 1.0 / sample_rate_hz)
+    size = 1 << (2 * n - 1).bit_length()  # a length with a large prime in it would take seconds
+    spectrum = np.fft.rfft(tail, size, axis=1)
+    f = np.fft.rfftfreq(size, 1.0 / sample_rate_hz)
     tail = np.fft.irfft(spectrum / np.sqrt(1.0 + (f / damping_hz) ** 2), axis=1)[:, :n]
     return np.ascontiguousarray(tail / np.sqrt(np.sum(tail**2, axis=1, keepdims=True)))

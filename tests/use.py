@@ -87,6 +87,7 @@ def use_the_demo(seconds: float) -> dict[str, float]:
     make_application()
     settings = QSettings(str(Path(tempfile.mkdtemp()) / "s.ini"), QSettings.Format.IniFormat)
     settings.setValue("data_folder", tempfile.mkdtemp())
+    settings.setValue("cache_folder", tempfile.mkdtemp())
     window = make_window(build_demo(), settings=settings)
     window.resize(1280, 800)
     window.show()

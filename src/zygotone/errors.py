@@ -2,6 +2,14 @@
 
 from __future__ import annotations
 
+_LONGEST = 300  # characters of a refusal, whatever is in the file
+
+
+def printable(text: str, most: int) -> str:
+    """A text from outside as one line without control characters, and no longer than that."""
+    clean = "".join(c if c.isprintable() else "�" for c in text)
+    return clean if len(clean) <= most else f"{clean[: most - 1]}…"
+
 
 class ZygotoneError(Exception):
     """Base of every error that Zygotone raises on purpose. Its text is one line for a person."""
@@ -15,8 +23,10 @@ class BadFileError(ZygotoneError):
     """A file cannot be used. Says which file, the place in it, and the reason."""
 
     def __init__(self, file: object, place: str, reason: str) -> None:
-        self.file, self.place, self.reason = str(file), place, reason
-        super().__init__(f"{file}: {place}: {reason}" if place else f"{file}: {reason}")
+        self.file, self.place, self.reason = str(file), printable(place, 60), printable(reason, 200)
+        where = printable(str(file), 1000)
+        text = f"{where}: {self.place}: {self.reason}" if place else f"{where}: {self.reason}"
+        super().__init__(text if len(text) <= _LONGEST else f"…{text[-_LONGEST + 1 :]}")
 
 
 class LoopError(ZygotoneError):

@@ -9,12 +9,12 @@ import pytest
 from PySide6.QtCore import QSettings
 
 from tests.builders import pair_project
-from zygotone.app.audio import SimulatedOutput
 from zygotone.app.desk import Desk
 from zygotone.app.files import empty_project
 from zygotone.app.main import make_application
 from zygotone.app.theme import theme
 from zygotone.app.window import Window
+from zygotone.engine.transport import SimulatedOutput
 from zygotone.session.project_file import Project, save_project
 
 EMPTY = empty_project().session
@@ -29,6 +29,7 @@ def qapp():
 def settings(tmp_path) -> QSettings:
     made = QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat)
     made.setValue("data_folder", str(tmp_path / "data"))
+    made.setValue("cache_folder", str(tmp_path / "cache"))
     return made
 
 
@@ -61,7 +62,7 @@ def _shared_window(qapp):
     def window(settings: QSettings) -> Window:
         made = held.get("window")
         if made is None or not made.isVisible():
-            made = held["window"] = Window(Desk(Project(EMPTY), settings=settings))
+            made = held["window"] = Window(Desk(Project(EMPTY), settings=settings, own_player=False))
             made.resize(1280, 800)
             made.show()
         made.desk.settings = made.desk.files.settings = settings

@@ -1,7 +1,11 @@
 """Faults that were once reproduced in the window, each as it was met."""
 
+import os
+import signal
 import threading
 import time
+from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QEvent, QObject, QPointF, Qt
@@ -9,13 +13,15 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from tests.signals import RATE
-from zygotone.app.audio import SimulatedOutput, Transport
+from zygotone.app.desk import Desk
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.widgets.note_grid import NoteGrid
+from zygotone.app.window import Window
 from zygotone.app.work import Worker
 from zygotone.dsp.types import Stereo
 from zygotone.engine.live import LiveNotes
 from zygotone.engine.renderer import Renderer
+from zygotone.engine.transport import SimulatedOutput, Transport
 from zygotone.session.edits import change_layer, change_strip
 from zygotone.session.instruments import InstrumentSource, Layer, Note, Phrase
 from zygotone.session.journal import journal_path, recover
@@ -122,7 +128,7 @@ class Hanging(SimulatedOutput):
 
 
 def test_an_output_that_hangs_leaves_no_second_thread(qtbot, monkeypatch):
-    monkeypatch.setattr("zygotone.app.audio._STOP_S", 0.2)
+    monkeypatch.setattr("zygotone.engine.transport._STOP_S", 0.2)
     output, player = Hanging(), Keys()
     player.rolling = True
     transport = Transport(player, output)
@@ -294,3 +300,30 @@ def test_the_log_leads_to_the_stage_of_the_decision(window, qtbot, settled):
     window.stages["log"].select(desk.bench.log[-1].number)
     window.findChild(QPushButton, "log.go").click()
     assert window.stage == "chains"
+
+
+def test_the_window_goes_on_when_its_player_dies(qapp, qtbot, settings, pair):
+    """With a player of its own: it plays, is killed, is there again by itself, and the window says so."""
+    window = Window(Desk(replace(pair, log=(), trial=None), settings=settings))
+    window.show()
+    desk = window.desk
+    desk.start()
+    said: list[str] = []
+    desk.message.connect(said.append)
+    player = desk.listening.player
+    try:
+        qtbot.waitUntil(lambda: player.up_to_date, timeout=30000)
+        desk.listening.toggle_play()
+        qtbot.waitUntil(lambda: float(np.max(player.peak)) > 0.01, timeout=20000)
+        assert desk.listening.playing
+        os.kill(player.pid, signal.SIGKILL)
+        qtbot.waitUntil(lambda: player.restarts == 1, timeout=10000)
+        qtbot.waitUntil(lambda: float(np.max(player.peak)) > 0.01, timeout=20000)
+        assert desk.listening.playing
+        assert "started again" in " ".join(said)
+        desk.edit("Level", lambda s: change_strip(s, "kick", level_db=-60.0))
+        qtbot.waitUntil(lambda: player.up_to_date, timeout=20000)
+    finally:
+        desk.files.saved_changes = desk.bench.changes
+        window.close()
+    assert not Path(f"/proc/{player.pid}").exists()

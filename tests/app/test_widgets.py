@@ -8,12 +8,12 @@ import pytest
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 
-from zygotone.app.audio import SimulatedOutput
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Plot
 from zygotone.app.widgets.readings import reading_text
 from zygotone.app.widgets.ruler import Choice, Ruler, ruler_ticks
 from zygotone.app.work import Worker
 from zygotone.dsp.giving_up import Cancelled
+from zygotone.engine.transport import SimulatedOutput
 from zygotone.session.catalogue import DEVICES
 from zygotone.session.history import Reading
 from zygotone.session.params import choice, frequency, level, number, whole

@@ -18,9 +18,9 @@ from PySide6.QtWidgets import (
 
 from tests.builders import write_stem
 from tests.signals import RATE, sine
-from zygotone.app.audio import SimulatedOutput, Transport
 from zygotone.app.theme import NIGHT, PAPER, theme
 from zygotone.app.widgets.plot import Plot
+from zygotone.engine.transport import SimulatedOutput, Transport
 from zygotone.session.journal import journal_path
 from zygotone.session.project_file import load_project
 
@@ -503,7 +503,7 @@ def test_portaudio_plays_on_a_null_device(tmp_path):
     (tmp_path / "asound.conf").write_text("pcm.!default { type null }\nctl.!default { type null }\n")
     code = (
         "import numpy as np\n"
-        "from zygotone.app.audio import portaudio_outputs\n"
+        "from zygotone.engine.transport import portaudio_outputs\n"
         "outputs = portaudio_outputs()\n"
         "assert outputs, 'no output'\n"
         "o = outputs[0]; o.start(48000)\n"

@@ -22,6 +22,7 @@ from zygotone.engine.renderer import Renderer
 from zygotone.errors import ZygotoneError, one_line
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.history import LogEntry
+from zygotone.session.mapped import MappedCache
 from zygotone.session.models import Session, Song
 from zygotone.session.project_file import Project
 
@@ -31,13 +32,15 @@ class Desk(QObject):
     message = Signal(str)
     stage_wanted = Signal(str)
 
-    def __init__(self, project: Project, path: Path | None = None, *, settings: QSettings | None = None) -> None:
+    def __init__(
+        self, project: Project, path: Path | None = None, *, settings: QSettings | None = None, own_player: bool = True
+    ) -> None:
         super().__init__()
         self.settings = settings or QSettings("zygotone", "zygotone")
         self.files = ProjectFiles(self.settings)
         self._bring(project)
         self.selection = Selection(self.bench)
-        self.listening = Listening(self.bench, self.renderer, self.selection)
+        self.listening = Listening(self.bench, self.renderer, self.selection, own_process=own_player)
         self.measuring = Measuring(self.bench, self.renderer, self.selection, self.listening)
         self.files.reset(self.bench, self.store, path, project)
         self.keys = KeyPlayer(self)
@@ -52,7 +55,7 @@ class Desk(QObject):
         self.bench.listen(self._on_bench)
         if getattr(self, "store", None) is not project.store:  # else what is known of its clips stays true
             self.store: AudioStore = project.store
-            self.renderer = Renderer(self.store, self.store.held)
+            self.renderer = Renderer(self.store, self.store.held, mapped=MappedCache(self.files.cache_folder / "takes"))
 
     def open_project(self, project: Project, path: Path | None) -> None:
         self.keys.release_all()

@@ -7,14 +7,15 @@ from collections.abc import Callable
 from PySide6.QtCore import QObject, Signal
 
 from zygotone.advise.questions import Match
-from zygotone.app.audio import Output, SimulatedOutput, Transport
 from zygotone.app.selection import Selection
 from zygotone.app.work import Worker
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.bench import Bench
 from zygotone.engine.graph import Graph, compile_session
+from zygotone.engine.remote import RemotePlayer
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version
+from zygotone.engine.transport import Output, SimulatedOutput, Transport
 from zygotone.session.edits import only
 
 
@@ -22,8 +23,10 @@ class Listening(QObject):
     changed = Signal()  # A or B, alone or not, playing or not
     message = Signal(str)
 
-    def __init__(self, bench: Bench, renderer: Renderer, selection: Selection) -> None:
+    def __init__(self, bench: Bench, renderer: Renderer, selection: Selection, *, own_process: bool = True) -> None:
+        """With its own process the player is not held up by anything that happens in this one."""
         super().__init__()
+        self._own_process = own_process
         # What is played must not wait for what is measured, so it has a thread of its own.
         self.worker = Worker()
         self.worker.failed.connect(self.message)
@@ -32,8 +35,18 @@ class Listening(QObject):
 
     def _take(self, bench: Bench, renderer: Renderer, output: Output) -> None:
         self._bench = bench
-        self.player = Player(renderer, bench.session.rate_hz)
-        self.transport = Transport(self.player, output)
+        rate_hz = bench.session.rate_hz
+        self.player: Player | RemotePlayer
+        self.transport: Transport | RemotePlayer
+        if self._own_process:
+            held = getattr(self, "player", None)
+            if isinstance(held, RemotePlayer):
+                held.reset(renderer, rate_hz)
+            else:
+                self.player = self.transport = RemotePlayer(renderer, rate_hz, output)
+        else:
+            self.player = Player(renderer, rate_hz)
+            self.transport = Transport(self.player, output)
         self.heard = 0  # 0 is A, 1 is B
         self.alone = False  # whether the selected track is heard alone
         self._alone: dict[int, tuple[Graph, str, Graph]] = {}  # of A and B: of which graph and track, and what that is
@@ -45,6 +58,11 @@ class Listening(QObject):
         self.transport.stop()
         self.worker.cancel("play")
         self._take(bench, renderer, output)
+
+    def look_after(self) -> None:
+        """Called now and then: a player that died or hangs is started anew, with what plays now."""
+        if isinstance(self.player, RemotePlayer) and self.player.look_after():
+            self.message.emit("The player had stopped; it was started again where it was. Nothing is lost.")
 
     # --- versions ------------------------------------------------------------------------------------------
 
@@ -157,3 +175,5 @@ class Listening(QObject):
         self.alone = False  # nothing is begun anew as the stage goes
         self.transport.stop()
         self.worker.close()
+        if isinstance(self.player, RemotePlayer):
+            self.player.close()

@@ -15,11 +15,15 @@ from zygotone.app.theme import application, load_fonts, theme
 from zygotone.app.window import Window
 from zygotone.session.project_file import Project
 
+# What is measured works in threads of this process; the window asks for the interpreter often, and must not wait long each time.
+_SWITCH_S = 5e-4
+
 
 def make_application() -> QApplication:
     if QApplication.instance() is None:
         QApplication(sys.argv[:1])
     app = application()
+    sys.setswitchinterval(_SWITCH_S)
     app.setApplicationName("Zygotone")
     app.setDesktopFileName("zygotone")
     app.setStyle("Fusion")

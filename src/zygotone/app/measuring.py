@@ -33,7 +33,7 @@ class Measuring(QObject):
 
     def __init__(self, bench: Bench, renderer: Renderer, selection: Selection, listening: Listening) -> None:
         super().__init__()
-        self.worker = Worker()
+        self.worker = Worker(gives_way=True)
         self.worker.failed.connect(self.message)
         self._selection, self._listening = selection, listening
         self._rest = QTimer(self, singleShot=True, interval=_REST_MS)

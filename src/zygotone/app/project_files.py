@@ -89,6 +89,11 @@ class ProjectFiles(QObject):
         folder.mkdir(parents=True, exist_ok=True)
         return folder
 
+    @property
+    def cache_folder(self) -> Path:
+        """What can be made again: may be deleted at any time."""
+        return Path(self.settings.value("cache_folder") or platformdirs.user_cache_dir("zygotone"))
+
     def _unsaved_path(self) -> Path:
         return self.data_folder / "unsaved.zygotone"
 

@@ -62,6 +62,7 @@ def take(folder: Path, only: list[str]) -> None:
     settings = QSettings(str(Path(tempfile.mkdtemp()) / "settings.ini"), QSettings.Format.IniFormat)
     settings.setValue("theme", "paper")
     settings.setValue("data_folder", tempfile.mkdtemp())
+    settings.setValue("cache_folder", tempfile.mkdtemp())
     window = make_window(build_demo(), settings=settings)
     window.resize(1280, 800)
     window.show()

@@ -73,6 +73,7 @@ class TrackRow(QWidget):
     def __init__(self, strip: Strip, desk: Desk) -> None:
         super().__init__()
         self.strip_id = strip.id
+        self._shown: object = None
         self._desk = desk
         self.setObjectName(f"track.{strip.id}")
         self.setAccessibleName(strip.name)
@@ -115,6 +116,13 @@ class TrackRow(QWidget):
     def show_now(self) -> None:
         c = theme().colours
         strip = self.strip
+        shown = (
+            strip.name, strip.mute, strip.solo, getattr(strip, "seat", None), getattr(strip, "role", None), c,
+            self._desk.selection.track_id == strip.id, self._desk.measuring.levels.get(strip.id),
+        )  # fmt: skip
+        if shown == self._shown:  # most edits are of one track, or of none that is seen here
+            return
+        self._shown = shown
         for widget, on, ink in ((self._mute, strip.mute, c.b), (self._solo, strip.solo, c.a)):
             style = (
                 f"color: {c.sheet}; background: {ink}; border-radius: 4px; font-weight: bold;"

@@ -18,7 +18,6 @@ from PySide6.QtWidgets import (
 )
 
 from zygotone.advise.findings import RULES, Finding
-from zygotone.app.audio import Output, SimulatedOutput, portaudio_outputs
 from zygotone.app.desk import Desk
 from zygotone.app.files import Files
 from zygotone.app.header import Header
@@ -30,6 +29,7 @@ from zygotone.app.status import StatusLine
 from zygotone.app.theme import application, theme
 from zygotone.app.tracks import Left
 from zygotone.app.widgets.basic import column, row, stretch
+from zygotone.engine.transport import Output, SimulatedOutput, portaudio_outputs
 from zygotone.session.edits import change_strip
 
 
@@ -274,6 +274,7 @@ class Window(QMainWindow):
     def _tick(self) -> None:
         """Meters and playhead, at a steady rate."""
         self.status.tick()
+        self.desk.listening.look_after()
         if self.desk.listening.playing:
             self.header.ribbon.update()
 

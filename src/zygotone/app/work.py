@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import itertools
+import os
 import threading
 import time
 import traceback
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,6 +17,7 @@ from PySide6.QtCore import QObject, Signal
 from zygotone.dsp.giving_up import Cancelled, IsUnwanted, given_up_when
 from zygotone.errors import ZygotoneError
 
+_NICE = 5
 _LEAVE_S = 0.5  # how long a closing window waits for work to be given up
 
 
@@ -38,8 +41,10 @@ class Worker(QObject):
     busy_changed = Signal(bool)
     failed = Signal(str)
 
-    def __init__(self) -> None:
+    def __init__(self, *, gives_way: bool = False) -> None:
+        """``gives_way``: whoever plays, and the window, come before it."""
         super().__init__()
+        self._gives_way = gives_way
         self._jobs: dict[str, _Job] = {}
         self._running: _Job | None = None
         self._count = itertools.count()
@@ -109,6 +114,9 @@ class Worker(QObject):
         self._thread.join(_LEAVE_S)
 
     def _loop(self) -> None:
+        if self._gives_way:
+            with suppress(OSError, AttributeError):  # of this thread alone, and of those that it begins
+                os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _NICE)
         while True:
             with self._wake:
                 while not self._jobs and not self._closing:

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+
+import numpy as np
 
 from zygotone.devices import Host
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.graph import Node, SourceNode, nodes_below
+from zygotone.engine.graph import DeviceNode, Node, SourceNode, nodes_below
 from zygotone.engine.pipeline import Pipeline
 from zygotone.engine.runners import ReadSource, Runner, make_runner
+
+_TRIAL_FRAMES = 512  # of silence, by which a runner is tried out
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,6 +31,26 @@ def cut_span(start: int, end: int, frames: int) -> list[tuple[int, int]]:
     return [(at, min(frames, end - at)) for at in range(start, end, frames)]
 
 
+def _kernels_of(node: Node) -> object:
+    """Two nodes of one such kind call the same kernels: what they are, and their settings but for plain numbers."""
+    device = node.device if isinstance(node, DeviceNode) else None
+    moves = bool(getattr(node, "motions", ()))
+    return (
+        type(node),
+        moves,
+        len(node.inputs),
+        None if device is None else (device.kind, device.on, _shape(device.params)),
+    )
+
+
+def _shape(held: object) -> object:
+    if isinstance(held, Mapping):
+        return tuple((name, _shape(value)) for name, value in held.items())
+    if isinstance(held, tuple):
+        return tuple(map(_shape, held))
+    return None if isinstance(held, float) and held != 0.0 else str(held)
+
+
 class BlockGraph:
     """Runners for nodes, shared between all graphs pulled from it; each node is worked out once a block.
 
@@ -37,10 +61,31 @@ class BlockGraph:
         self._host = host
         self._wanted: list[Node] = []
         self._runners: dict[str, Runner] = {}  # inputs before outputs
+        self._tried: set[object] = set()  # of which nodes everything they call is loaded
 
-    def show(self, nodes: list[Node], reader: Callable[[SourceNode], ReadSource]) -> None:
+    def prepare(self, nodes: list[Node], reader: Callable[[SourceNode], ReadSource]) -> dict[str, Runner]:
+        """Runners of those nodes, and of what they need, that there are none of yet: made by whoever does not play, and
+        tried out, so that everything they call is loaded."""
+        made: dict[str, Runner] = {}
+        for node in nodes_below(nodes):
+            if node.key in self._runners or isinstance(node, SourceNode):
+                continue
+            made[node.key] = make_runner(node, self._host, reader)
+            kind = _kernels_of(node)
+            if kind not in self._tried:
+                silence = [np.zeros((2, _TRIAL_FRAMES)) for _ in node.inputs]
+                make_runner(node, self._host, reader).block(0, _TRIAL_FRAMES, silence)
+                self._tried.add(kind)
+        return made
+
+    def show(
+        self,
+        nodes: list[Node],
+        reader: Callable[[SourceNode], ReadSource],
+        prepared: Mapping[str, Runner] | None = None,
+    ) -> None:
         """From the next block on work out these nodes and what they need. Runners of nodes that stay keep
-        their memory; one that takes an edited node's place takes over what fits."""
+        their memory; one that takes an edited node's place takes over what fits. ``prepared`` are some of the new ones."""
         old = self._runners
         by_place = {runner.node.place: runner for runner in old.values()}
         runners: dict[str, Runner] = {}
@@ -48,7 +93,7 @@ class BlockGraph:
         for node in nodes_below(nodes):
             runner = old.get(node.key)
             if runner is None or len(runner.node.inputs) != len(node.inputs):
-                runner = make_runner(node, self._host, reader)
+                runner = (prepared or {}).get(node.key) or make_runner(node, self._host, reader)
                 if node.place in by_place:
                     runner.adopt(by_place[node.place])
             runners[node.key] = runner

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any, TypeVar
 
-from zygotone.dsp.giving_up import asked_here, give_up_if_unwanted, given_up_when
+from zygotone.dsp.giving_up import Cancelled, asked_here, give_up_if_unwanted, given_up_when
 
 _T = TypeVar("_T")
 
@@ -120,7 +120,8 @@ class Pipeline:
                 self._work(step, block)
         except BaseException as error:
             self._changed.acquire()
-            self._failure = self._failure or error
+            # What is called off takes no frames with it: they hold all the audio that was worked on.
+            self._failure = self._failure or (error.with_traceback(None) if isinstance(error, Cancelled) else error)
             self._changed.notify_all()
             return
         self._changed.acquire()
@@ -135,7 +136,11 @@ class Pipeline:
                 else:
                     self._changed.wait()
             if self._failure is not None:
-                raise self._failure
+                failure, self._failure, self._closed = self._failure, None, True
+                try:
+                    raise failure
+                finally:
+                    del failure  # with it in the frame that it goes through, neither would be let go
 
     def _help(self) -> None:
         with self._changed:

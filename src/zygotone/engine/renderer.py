@@ -26,6 +26,7 @@ from zygotone.engine.pipeline import Pipeline, at_once
 from zygotone.engine.runners import ReadSource, Runner, make_runner
 from zygotone.session.audio_store import AudioStore, Clip, HeldClip
 from zygotone.session.held import Held
+from zygotone.session.mapped import MappedCache
 from zygotone.session.models import (
     ClipSource,
     Device,
@@ -37,7 +38,7 @@ from zygotone.session.models import (
     chains_of,
     walk,
 )
-from zygotone.session.value import as_text
+from zygotone.session.value import as_text, digest_of
 from zygotone.sources import ClipReader, render_layer
 from zygotone.sources.clip import ClipOf
 from zygotone.sources.instrument import fader_paths, layer_gains, unfaded
@@ -72,6 +73,7 @@ class Renderer:
     # Where all that can be worked out again is kept; with that of the store, one bound holds for both.
     held: Held = field(default_factory=Held)
     rendered_nodes: int = 0  # how many nodes were worked out rather than found there
+    mapped: MappedCache | None = None  # where layers are kept that other processes read too
 
     # --- sources -------------------------------------------------------------------------------------------
 
@@ -129,20 +131,29 @@ class Renderer:
         # What other layers are matters only where they decide how long a voice takes room.
         releases = max(each.envelope.release_ms for each in source.layers)
         sound = unfaded(layer).replace(name="", chain=(), output="chain", mute=False, solo=False)
-        key = (
-            sound.digest, source.voices.digest, as_text(source.lfos), as_text(source.phrases), as_text(track.parts), releases,
-            session.song.replace(title="", key="").digest, session.rate_hz, tuple(m.digest for m in mine),
+        key = digest_of(
+            "layer", sound.digest, source.voices.digest, as_text(source.lfos), as_text(source.phrases), as_text(track.parts), releases,
+            session.song.replace(title="", key="").digest, session.rate_hz, *(m.digest for m in mine),
         )  # fmt: skip
-        take = self.held.get(key)
+        take: Take | None = self.held.get(key)
+        if take is None and self.mapped is not None and (mapped := self.mapped.get(key)) is not None:
+            return Take(mapped)
         if take is None:
             audio = render_layer(
                 source, layer, track.parts, session.song, session.rate_hz, automation=layer_automation(layer, mine, bpm=session.song.tempo_bpm),
                 clip=self.clip_reader(session.rate_hz),
             )  # fmt: skip
             # In single precision, 150 dB under the sound: a song has many layers, and each is as long as the song.
+            if self.mapped is not None:
+                return Take(self.mapped.put(key, audio))
             take = Take(audio.astype(np.float32))
             self._keep(key, take)
         return take
+
+    def make_sources(self, nodes: Sequence[SourceNode], session: Session) -> None:
+        """Decodes and renders what these sources read, so that whoever reads them next need not wait."""
+        reader = self.source_reader(session)
+        at_once([functools.partial(reader, node) for node in nodes])
 
     def tail_frames(self, session: Session) -> int:
         """How long notes, echoes and spaces ring on after the song's last bar; half a minute at most."""

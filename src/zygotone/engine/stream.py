@@ -105,7 +105,8 @@ class Player:
             for node in nodes_below([mix]):
                 # Decoding a clip or rendering an instrument may take a while: here, not under the lock.
                 if isinstance(node, SourceNode) and node.key not in sources:
-                    sources[node.key] = reader(node)
+                    sources[node.key] = self._sources.get(node.key) or reader(node)
+        prepared = self._blocks.prepare(nodes, lambda node: sources.get(node.key, _silence))
         with self._lock:
             if unwanted():
                 return False
@@ -120,7 +121,7 @@ class Player:
             self._gains = [10.0 ** (v.gain_db / 20.0) for v in versions] + [1.0] * (2 - len(versions))
             self._choice = min(self._choice, len(nodes) - 1)
             keep = nodes + [node for node, _ in self._leaving]
-            self._blocks.show(keep, lambda node: sources.get(node.key, _silence))
+            self._blocks.show(keep, lambda node: sources.get(node.key, _silence), prepared)
         return True
 
     def choose(self, index: int) -> None:

@@ -9,14 +9,15 @@ import io
 import json
 import math
 import sqlite3
-from contextlib import closing
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import soundfile
 
-from zygotone.errors import BadFileError, ParameterError
+from zygotone.errors import BadFileError, ParameterError, ZygotoneError, one_line
 from zygotone.factory.features import Features, features_of, probe_note
 from zygotone.factory.sounds import factory_sounds, measured_features
 from zygotone.session.audio_files import AudioData, resample
@@ -62,8 +63,26 @@ class Library:
                 db.executescript(_SCHEMA)
                 db.execute(f"PRAGMA user_version = {VERSION}")
                 self._seed(db)
-        except (sqlite3.DatabaseError, OSError) as error:
-            raise BadFileError(path, "", f"is no library of sounds ({error})") from None
+        except ZygotoneError:
+            raise
+        except (sqlite3.Error, OSError, ValueError) as error:
+            raise BadFileError(path, "", f"is no library of sounds ({one_line(error)})") from None
+
+    @contextmanager
+    def _read(self) -> Iterator[sqlite3.Connection]:
+        """The library open; what is foreign or damaged in it is refused.
+
+        Raises
+        ------
+        BadFileError : it is.
+        """
+        try:
+            with closing(self._open()) as db, db:
+                yield db
+        except ZygotoneError:
+            raise
+        except (sqlite3.Error, OSError, ValueError, TypeError, RuntimeError) as error:
+            raise BadFileError(self.path, "", f"cannot be read ({one_line(error)})") from None
 
     def _open(self) -> sqlite3.Connection:
         db = sqlite3.connect(self.path)
@@ -104,18 +123,18 @@ class Library:
         clips = clips or {}
         audio = {name: resample(c.stereo(), c.rate_hz, 48000) for name, c in clips.items()}
         features = features_of(probe_note(sound, audio.__getitem__))
-        with closing(self._open()) as db, db:
+        with self._read() as db:
             return self._insert(db, sound, clips, features, factory=False)
 
     def remove(self, number: int) -> None:
         """Raises ParameterError: a factory sound stays."""
-        with closing(self._open()) as db, db:
+        with self._read() as db:
             if not db.execute("DELETE FROM sounds WHERE id = ? AND factory = 0", (number,)).rowcount:
                 raise ParameterError("a factory sound cannot be taken out of the library")
 
     def sound(self, number: int) -> tuple[SavedSound, dict[str, AudioData]]:
         """A sound and its clips by the names its layers use. Raises ParameterError where there is none."""
-        with closing(self._open()) as db:
+        with self._read() as db:
             row = db.execute("SELECT sound FROM sounds WHERE id = ?", (number,)).fetchone()
             if row is None:
                 raise ParameterError(f"the library has no sound {number}")
@@ -123,7 +142,7 @@ class Library:
             for name, blob in db.execute("SELECT name, audio FROM clips WHERE sound = ?", (number,)):
                 data, rate = soundfile.read(io.BytesIO(blob), always_2d=True)
                 clips[name] = AudioData(data.T.copy(), rate, "PCM_24", "FLAC")
-        return SavedSound.model_validate_json(row[0]), clips
+            return SavedSound.model_validate_json(row[0]), clips
 
     def find(
         self, *, text: str = "", role: str | None = None, order: str = "by name", comparison: str | None = None,
@@ -139,7 +158,7 @@ class Library:
         if role is not None:
             where.append("role = ?")
             values.append(role)
-        with closing(self._open()) as db:
+        with self._read() as db:
             if comparison is not None and beside is not None:
                 there = db.execute("SELECT centroid_hz, attack_ms, decay_ms, side_share FROM sounds WHERE id = ?", (beside,)).fetchone()  # fmt: skip
                 if there is None:
@@ -152,7 +171,7 @@ class Library:
                 f"WHERE {' AND '.join(where)} ORDER BY {ORDERS[order]}, name COLLATE NOCASE",
                 values,
             ).fetchall()
-        return [_entry(row) for row in rows]
+            return [_entry(row) for row in rows]
 
 
 def _compared(comparison: str, there: tuple[float | None, ...]) -> tuple[str, list[float]]:

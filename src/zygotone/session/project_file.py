@@ -10,6 +10,7 @@ import json
 import os
 import re
 import zipfile
+import zlib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -254,7 +255,7 @@ def _read(z: zipfile.ZipFile, name: str, limit: int, path: Path) -> bytes:
     try:
         with z.open(name) as member:
             data = member.read(limit + 1)
-    except (zipfile.BadZipFile, RuntimeError, EOFError, OSError) as error:
+    except (zipfile.BadZipFile, zlib.error, RuntimeError, EOFError, OSError) as error:
         raise BadFileError(path, name, f"cannot be unpacked ({str(error).lower()})") from None
     if len(data) > limit:
         raise BadFileError(path, name, f"unpacks to more than {limit >> 20} MiB")

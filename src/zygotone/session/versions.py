@@ -121,7 +121,7 @@ class PartReader:
             if not isinstance(data, dict) or not isinstance(data.get("digest"), str):
                 raise BadFileError(self._file, place, "is no part of a version")
             kind = data.get("is")
-            if kind not in _KINDS or not isinstance(data.get(kind), dict):
+            if not isinstance(kind, str) or kind not in _KINDS or not isinstance(data.get(kind), dict):
                 raise BadFileError(self._file, place, f"does not say what it is ({', '.join(_KINDS)})")
             if data["digest"] in self._data:
                 raise BadFileError(self._file, place, f"{data['digest'][:12]}… is there twice")

@@ -20,8 +20,10 @@ from PySide6.QtWidgets import (
 from zygotone.app.widgets.basic import button, column, label, row
 from zygotone.errors import ZygotoneError
 from zygotone.reports.library import COMPARISONS, ORDERS, Entry, Library
+from zygotone.session.audio_files import AudioData
 from zygotone.session.models import ROLES
 from zygotone.session.params import format_number
+from zygotone.session.saved_sounds import SavedSound
 
 
 class LibraryDialog(QDialog):
@@ -87,6 +89,20 @@ class LibraryDialog(QDialog):
         return self.entries[at] if 0 <= at < len(self.entries) else None
 
     def _list(self, *_: object) -> None:
+        try:
+            self._fill()
+        except ZygotoneError as error:
+            self.notes.setText(str(error))
+
+    def _sound(self, entry: Entry) -> tuple[SavedSound, dict[str, AudioData]] | None:
+        """As the library holds it; None, and said why, where it cannot be read."""
+        try:
+            return self.library.sound(entry.id)
+        except ZygotoneError as error:
+            self.notes.setText(str(error))
+            return None
+
+    def _fill(self) -> None:
         comparison = self.compare.currentData() if self.beside is not None else None
         self.entries = self.library.find(
             text=self.words.text(), role=self.role.currentData(), order=self.order.currentData(), comparison=comparison,
@@ -126,9 +142,10 @@ class LibraryDialog(QDialog):
         from zygotone.session.audio_files import resample
 
         entry, desk = self.entry, self.stage.desk
-        if entry is None:
+        held = self._sound(entry) if entry is not None else None
+        if held is None:
             return
-        sound, clips = self.library.sound(entry.id)
+        sound, clips = held
         audio = {name: resample(c.stereo(), c.rate_hz, 48000) for name, c in clips.items()}
 
         def run(cancel: Any) -> Any:
@@ -141,8 +158,9 @@ class LibraryDialog(QDialog):
         desk.listening.worker.submit("library", run, play, urgency=0)
 
     def use(self) -> None:
-        if self.entry is not None:
-            self.stage.use_sound(*self.library.sound(self.entry.id))
+        held = self._sound(self.entry) if self.entry is not None else None
+        if held is not None:
+            self.stage.use_sound(*held)
             self.accept()
 
     def keep(self) -> None:

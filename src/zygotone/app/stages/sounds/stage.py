@@ -332,7 +332,12 @@ class SoundsStage(StageWidget):
         return SavedSound.of(source, name=name, role=track.role), clips
 
     def open_library(self) -> None:
-        LibraryDialog(self).exec()
+        try:
+            dialog = LibraryDialog(self)
+        except ZygotoneError as error:
+            self.desk.message.emit(str(error))
+            return
+        dialog.exec()
 
     def _import(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Bring in a sound", "", "Sounds (*.json)")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -70,14 +71,14 @@ class PortAudioOutput:
     """A device of the computer."""
 
     def __init__(self, index: int | None, name: str) -> None:
-        self._index, self.name = index, name
+        self.index, self.name = index, name
         self._stream: Any = None  # sounddevice publishes no types
 
     def start(self, rate_hz: int) -> None:
         import sounddevice
 
         self._stream = sounddevice.OutputStream(
-            samplerate=rate_hz, blocksize=BLOCK_FRAMES, device=self._index, channels=2, dtype="float32", latency=0.032
+            samplerate=rate_hz, blocksize=BLOCK_FRAMES, device=self.index, channels=2, dtype="float32", latency=0.032
         )
         self._stream.start()
 
@@ -123,6 +124,7 @@ class _Run:
     def _go(self) -> None:
         transport = self._transport
         try:
+            transport.thread_begins()
             if self._after is not None:  # the output is still playing what the last run gave it
                 self._after.join(_DRAIN_S)
                 self.output.start(transport.player.rate_hz)
@@ -138,9 +140,11 @@ class _Run:
 class Transport:
     """Play and stop. No two runs give blocks at a time."""
 
-    def __init__(self, player: Player, output: Output) -> None:
+    def __init__(self, player: Player, output: Output, *, thread_begins: Callable[[], None] = lambda: None) -> None:
+        """``thread_begins`` is called by the thread that gives blocks, before the first."""
         self.player = player
         self.output = output
+        self.thread_begins = thread_begins
         self._run: _Run | None = None
         self.drop_outs = 0
         self.load = 0.0  # share of a block's time that working it out takes

@@ -1,0 +1,233 @@
+"""The player as a process of its own: the graph and the output, and nothing else. Started by ``engine.remote``.
+
+Three threads: one takes commands and says that it is alive, one makes versions ready, one gives blocks to the output. No
+file is read, nothing is compiled or rendered in the last.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import gc
+import json
+import os
+import signal
+import sys
+import threading
+from contextlib import suppress
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zygotone.engine.graph import Graph, compile_session
+from zygotone.engine.player_state import PlayerState, note_place
+from zygotone.engine.renderer import Renderer
+from zygotone.engine.stream import Player, Version
+from zygotone.engine.transport import Output, PortAudioOutput, SimulatedOutput, Transport
+from zygotone.session.audio_store import AudioStore, Blob
+from zygotone.session.held import Held
+from zygotone.session.mapped import MappedCache
+from zygotone.session.models import Asset
+from zygotone.session.versions import PartReader
+
+_HELD_BYTES = 256 << 20
+_TIDY_EVERY = 64  # versions
+_SWITCH_S = 1e-4
+_TELL_S = 0.01  # how often the numbers are renewed
+_PR_SET_PDEATHSIG = 1
+
+
+def output_of(spec: tuple[Any, ...]) -> Output:
+    """From what ``engine.remote.spec_of`` made of an output."""
+    if spec[0] == "portaudio":
+        return PortAudioOutput(spec[1], spec[2])
+    made = SimulatedOutput()
+    made.record_to = Path(spec[1]) if spec[1] is not None else None
+    return made
+
+
+class _Versions:
+    """The newest versions that were asked for, made ready in a thread of its own."""
+
+    def __init__(self, server: Server) -> None:
+        self._server = server
+        self._wanted: tuple[Any, ...] | None = None
+        self._change = threading.Condition()
+        self._made = 0
+        self._graphs: list[Graph] = []  # of what plays: what is as it was keeps its nodes
+        threading.Thread(target=self._loop, name="versions", daemon=True).start()
+
+    def want(self, *wanted: Any) -> None:
+        with self._change:
+            self._wanted = wanted
+            self._change.notify()
+
+    def _loop(self) -> None:
+        while True:
+            with self._change:
+                while self._wanted is None:
+                    self._change.wait()
+                wanted, self._wanted = self._wanted, None
+            try:
+                self._make(*wanted)
+            except Exception as problem:  # told where somebody can see it
+                self._server.tell("error", f"A version could not be played: {problem}")
+
+    def _make(self, number: int, a: str, a_gain_db: float, b: str | None, b_gain_db: float) -> None:
+        server = self._server
+        graphs = [self._compiled(digest) for digest in ([a] if b is None else [a, b])]
+        self._graphs = graphs
+        first = Version(graphs[0], a_gain_db)
+        second = Version(graphs[1], b_gain_db) if b is not None else None
+        if server.player.set_versions(first, second, unwanted=lambda: self._wanted is not None):
+            server.player.choose(server.choice)
+            server.state["version"] = number
+        self._made += 1
+        if self._made % _TIDY_EVERY == 0:
+            gc.collect()  # of what was made since the start; the rest is frozen
+
+    def _compiled(self, digest: str) -> Graph:
+        session = self._server.parts.session(digest, "player", "version")
+        before = next((g for g in self._graphs if g.session is session), self._graphs[0] if self._graphs else None)
+        return compile_session(session, before)
+
+
+class Server:
+    def __init__(self, connection: Connection, state: PlayerState, rate_hz: int, takes: Path) -> None:
+        self._connection, self.state = connection, state
+        self._sending = threading.Lock()
+        self.store = AudioStore(Held(_HELD_BYTES))
+        self.parts = PartReader("player")
+        renderer = Renderer(self.store, self.store.held, mapped=MappedCache(takes))
+        self.player = Player(renderer, rate_hz)
+        self.player.rolling = False
+        self.transport = Transport(self.player, SimulatedOutput(), thread_begins=_come_first)
+        self._versions = _Versions(self)
+        self._keys: set[object] = set()
+        self.choice = 0
+
+    def tell(self, *message: Any) -> None:
+        with self._sending, suppress(OSError, ValueError):
+            self._connection.send(message)
+
+    def serve(self) -> None:
+        """Until the other side is gone."""
+        while True:
+            try:
+                if self._connection.poll(_TELL_S):
+                    command, *rest = self._connection.recv()
+                    getattr(self, f"do_{command}")(*rest)
+            except (EOFError, ConnectionError):
+                return
+            except Exception as problem:  # one command that fails is no reason to fall silent
+                self.tell("error", f"The player could not do that: {problem}")
+            self._tell_numbers()
+
+    def _tell_numbers(self) -> None:
+        state, player, transport = self.state, self.player, self.transport
+        state["position"] = player.heard_position()
+        state["next_position"] = player.position
+        state["load"] = transport.load
+        state["left_peak"], state["right_peak"] = transport.peak
+        state["drop_outs"], state["limited"] = transport.drop_outs, transport.limited
+        state["played_s"], state["playing"] = transport.played_s, transport.playing
+        state["rolling"], state["live_idle"] = player.rolling, player.live.idle
+        state["bad_samples"] = player.bad_samples
+        for key in tuple(self._keys):
+            frames = player.live.heard_frames(key)
+            state.heard_frames[note_place(key)] = -1.0 if frames is None else frames
+            if frames is None:
+                self._keys.discard(key)
+        state["alive"] += 1.0
+        if transport.error:
+            self.tell("error", transport.error)
+            transport.error = None
+
+    # --- commands ------------------------------------------------------------------------------------------
+
+    def do_parts(self, lines: list[str]) -> None:
+        known = self.parts.known
+        given = (json.loads(line) for line in lines)
+        self.parts.add((part, "player") for part in given if part["digest"] not in known)
+
+    def do_clips(self, clips: list[tuple[dict[str, Any], str, int, int]]) -> None:
+        for asset, path, start, size in clips:
+            self.store.add_blob(Asset.model_validate(asset), Blob(Path(path), start, size))
+
+    def do_versions(self, *wanted: Any) -> None:
+        self._versions.want(*wanted)
+
+    def do_choose(self, index: int) -> None:
+        self.choice = index  # what is on its way may be what is chosen
+        self.player.choose(index)
+
+    def do_loop(self, start: int, end: int) -> None:
+        self.player.set_loop(start, end)
+
+    def do_seek(self, frame: int) -> None:
+        self.player.seek(frame)
+
+    def do_play(self, rolling: bool) -> None:
+        self.player.rolling = rolling
+        self.transport.play()
+
+    def do_stop(self) -> None:
+        self.transport.stop()
+        self.tell("stopped")
+
+    def do_output(self, spec: tuple[Any, ...]) -> None:
+        self.transport.set_output(output_of(spec))
+
+    def do_note(self, how: str, key: object, audio: np.ndarray, held: bool) -> None:
+        self._keys.add(key)
+        self.state.heard_frames[note_place(key)] = 0.0
+        (self.player.live.add if how == "add" else self.player.live.replace)(key, audio, held=held)
+        if how == "add" and not self.transport.playing:
+            self.player.rolling = False
+            self.transport.play()
+
+    def do_notes_stop(self) -> None:
+        self.player.live.stop()
+
+
+def _come_first(before: int = 2) -> None:
+    """This thread, and those that it begins, get as much priority as is granted. All threads of the process do, since the one that
+    plays now and then waits for the interpreter that another one holds; the one that plays comes before them."""
+    try:
+        os.sched_setscheduler(0, os.SCHED_RR, os.sched_param(before))
+    except (OSError, AttributeError):
+        with suppress(OSError):
+            os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), -9 - before)
+
+
+def _settle_down() -> None:
+    """No pause for tidying up, and no long wait for the interpreter: before the first block."""
+    # The audio thread asks for the interpreter after each kernel, sixty times a block: it must not wait long each time.
+    sys.setswitchinterval(_SWITCH_S)
+    gc.collect()
+    gc.freeze()
+    gc.disable()
+
+
+def main(arguments: list[str]) -> None:
+    connection_handle, state_handle, rate_hz, takes = (
+        int(arguments[0]),
+        int(arguments[1]),
+        int(arguments[2]),
+        arguments[3],
+    )
+    with suppress(OSError, AttributeError):  # goes with whoever started it, however that ends
+        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    _come_first(before=1)
+    server = Server(Connection(connection_handle), PlayerState(state_handle), rate_hz, Path(takes))
+    server.state["alive"] = 1.0
+    _settle_down()
+    server.serve()
+    server.transport.stop()
+    os._exit(0)
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

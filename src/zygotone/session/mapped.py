@@ -1,0 +1,94 @@
+"""Audio that several processes read: files that are mapped into memory, so that a take exists once on the machine.
+
+The folder is a cache: every file in it can be made again, is found by the digest of what it was made from, and may be deleted at
+any time. What is mapped then stays readable until it is let go.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import tempfile
+import weakref
+from pathlib import Path
+
+import numpy as np
+
+from zygotone.dsp.types import FloatArray
+
+DEFAULT_BYTES = 4 << 30
+_SUFFIX = ".take"
+
+
+class MappedCache:
+    """Arrays (channels, frames) in single precision by digest. Used from several threads and processes."""
+
+    def __init__(self, folder: Path, limit_bytes: int = DEFAULT_BYTES) -> None:
+        self.folder, self._limit = folder, limit_bytes
+        self._open: weakref.WeakValueDictionary[str, np.memmap] = weakref.WeakValueDictionary()
+
+    def _path(self, digest: str) -> Path:
+        return self.folder / f"{digest}{_SUFFIX}"
+
+    def holds(self, digest: str) -> bool:
+        return digest in self._open or self._path(digest).exists()
+
+    def get(self, digest: str) -> FloatArray | None:
+        """Not to be written to; None where there is none, or where it is not whole."""
+        held = self._open.get(digest)
+        if held is not None:
+            return held
+        path = self._path(digest)
+        try:
+            made = np.lib.format.open_memmap(path, mode="r")
+            if made.ndim != 2 or made.dtype != np.float32:
+                return None
+            os.utime(path)  # what is used is deleted last
+        except (OSError, ValueError):
+            return None
+        self._open[digest] = made
+        return made
+
+    def put(self, digest: str, audio: FloatArray) -> FloatArray:
+        """``audio`` as it is mapped; as it is, where the folder cannot be written."""
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+            handle, name = tempfile.mkstemp(suffix=".part", dir=self.folder)
+            try:
+                with os.fdopen(handle, "wb") as f:
+                    np.lib.format.write_array(f, np.ascontiguousarray(audio, dtype=np.float32), allow_pickle=False)
+                os.replace(name, self._path(digest))
+            except BaseException:
+                with contextlib.suppress(OSError):
+                    os.unlink(name)
+                raise
+        except OSError:  # a full disk, or no right to write: then it is held in memory
+            return np.asarray(audio, dtype=np.float32)
+        self.tidy()
+        mapped = self.get(digest)
+        return mapped if mapped is not None else np.asarray(audio, dtype=np.float32)
+
+    def tidy(self) -> None:
+        """Deletes what was used longest ago, as far as there is too much, and what a crash left half written."""
+        found: list[tuple[float, int, Path]] = []
+        with contextlib.suppress(OSError):
+            for entry in os.scandir(self.folder):
+                with contextlib.suppress(OSError):
+                    stat = entry.stat()
+                    if entry.name.endswith(_SUFFIX):
+                        found.append((stat.st_mtime, stat.st_size, Path(entry.path)))
+                    elif entry.name.endswith(".part") and stat.st_mtime < _hour_ago():
+                        os.unlink(entry.path)
+        held = sum(size for _, size, _ in found)
+        for _, size, path in sorted(found):
+            if held <= self._limit:
+                break
+            with contextlib.suppress(OSError):
+                path.unlink()
+            held -= size
+
+
+def _hour_ago() -> float:
+    import time
+
+    return time.time() - 3600.0

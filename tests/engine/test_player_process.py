@@ -1,0 +1,218 @@
+"""The player in a process of its own: what it plays, and what happens when it dies, hangs, or is left alone."""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tests.builders import device, tone_project
+from tests.signals import RATE
+from zygotone.demo import build_demo
+from zygotone.engine.graph import compile_session
+from zygotone.engine.remote import RemotePlayer
+from zygotone.engine.renderer import Renderer
+from zygotone.engine.stream import Version
+from zygotone.engine.transport import SimulatedOutput
+from zygotone.session.audio_files import read_audio
+from zygotone.session.edits import change_strip, insert_device
+from zygotone.session.mapped import MappedCache
+
+
+def wait_for(what, *, seconds: float = 20.0) -> None:
+    end = time.monotonic() + seconds
+    while not what():
+        assert time.monotonic() < end, "it did not come"
+        time.sleep(0.01)
+
+
+@pytest.fixture
+def tones(tmp_path):
+    return tone_project(tmp_path, Low=100.0, High=1000.0)
+
+
+@pytest.fixture
+def started(tmp_path):
+    """Makes players that end with the test."""
+    made: list[RemotePlayer] = []
+
+    def start(project, *, output: SimulatedOutput | None = None) -> RemotePlayer:
+        renderer = Renderer(project.store, project.store.held, mapped=MappedCache(tmp_path / "takes"))
+        made.append(RemotePlayer(renderer, project.session.rate_hz))
+        if output is not None:
+            made[-1].set_output(output)
+        return made[-1]
+
+    yield start
+    for each in made:
+        each.close()
+
+
+def play_for(player: RemotePlayer, session, seconds: float) -> None:
+    player.set_versions(Version(compile_session(session)), None)
+    player.set_loop(0, session.section_span(None)[1])
+    wait_for(lambda: player.up_to_date)
+    player.play()
+    begun = player.played_s
+    wait_for(lambda: player.played_s - begun > seconds)
+    player.stop()
+    wait_for(lambda: not player.playing)
+
+
+def recorded(path: Path) -> np.ndarray:
+    wait_for(lambda: path.exists() and path.stat().st_size > 1000)
+    time.sleep(0.2)
+    return read_audio(path).data
+
+
+def test_it_plays_what_the_renderer_gives(tones, started, tmp_path):
+    """Sample for sample, but for the fade in and out."""
+    session = insert_device(tones.session, "low", device("saturation", "s", drive_db=9.0))
+    output = SimulatedOutput()
+    output.record_to = tmp_path / "played.wav"
+    player = started(tones, output=output)
+    play_for(player, session, 0.5)
+    heard = recorded(output.record_to)
+    latency = compile_session(session).mix.latency
+    expected = Renderer(tones.store).mix(session)
+    n = RATE // 4
+    start = RATE // 10
+    np.testing.assert_allclose(
+        heard[:, start + latency : start + latency + n], expected[:, start : start + n], atol=1e-6
+    )
+
+
+def test_an_instrument_is_rendered_once_for_both(started, tmp_path):
+    project = build_demo()
+    output = SimulatedOutput()
+    output.record_to = tmp_path / "played.wav"
+    player = started(project, output=output)
+    play_for(player, project.session, 0.5)
+    takes = list((tmp_path / "takes").glob("*.take"))
+    assert len(takes) >= 10
+    assert np.max(np.abs(recorded(output.record_to))) > 0.01
+    # Changed in the window's process, heard in the player's, with no layer made again.
+    made = {path.name: path.stat().st_mtime_ns for path in takes}
+    player.set_versions(Version(compile_session(change_strip(project.session, "bass", level_db=-20.0))), None)
+    wait_for(lambda: player.up_to_date)
+    assert {p.name for p in (tmp_path / "takes").glob("*.take")} == set(made)
+
+
+@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP], ids=["killed", "hung"])
+def test_one_that_is_gone_is_started_anew_where_it_was(tones, started, how):
+    player = started(tones)
+    session = change_strip(tones.session, "low", level_db=-3.0)
+    player.set_versions(Version(compile_session(session)), None)
+    player.set_loop(0, RATE)
+    wait_for(lambda: player.up_to_date)
+    player.play()
+    wait_for(lambda: player.played_s > 0.3)
+    old = player.pid
+    os.kill(old, how)
+    begin = time.monotonic()
+    wait_for(player.look_after, seconds=10.0)
+    assert player.restarts == 1
+    assert player.pid != old
+    wait_for(lambda: player.up_to_date and player.played_s > 0.2)
+    assert player.playing
+    assert time.monotonic() - begin < 15.0
+    with pytest.raises(ProcessLookupError):
+        os.kill(old, 0)
+
+
+def test_it_goes_with_whoever_started_it(tmp_path):
+    """However that ends: nothing is left that plays on."""
+    code = (
+        "import os, sys, time\n"
+        "from pathlib import Path\n"
+        "from zygotone.engine.remote import RemotePlayer\n"
+        "from zygotone.engine.renderer import Renderer\n"
+        "from zygotone.session.audio_store import AudioStore\n"
+        "from zygotone.session.mapped import MappedCache\n"
+        "store = AudioStore()\n"
+        "p = RemotePlayer(Renderer(store, store.held, mapped=MappedCache(Path(sys.argv[1]))), 48000)\n"
+        "while p._process.state['alive'] < 2.0: time.sleep(0.01)\n"
+        "print(p.pid, flush=True); time.sleep(60)\n"
+    )
+    parent = subprocess.Popen([sys.executable, "-c", code, str(tmp_path)], stdout=subprocess.PIPE, text=True)
+    pid = int(parent.stdout.readline())
+    os.kill(pid, 0)
+    parent.kill()
+    parent.wait()
+    parent.stdout.close()
+
+    def gone() -> bool:
+        try:
+            os.kill(pid, 0)
+        except ProcessLookupError:
+            return True
+        return Path(f"/proc/{pid}/stat").read_text().split()[2] == "Z"
+
+    wait_for(gone, seconds=5.0)
+
+
+def test_keys_are_heard_from_silence(tones, started, tmp_path):
+    output = SimulatedOutput()
+    output.record_to = tmp_path / "keys.wav"
+    player = started(tones, output=output)
+    wait_for(lambda: player._process.state["alive"] > 1.0)
+    player.live.add(60, 0.25 * np.ones((2, RATE // 5)))
+    wait_for(lambda: player.played_s > 0.1)
+    wait_for(lambda: player._process.state["playing"] == 0.0)
+    assert np.max(recorded(output.record_to)) > 0.2
+    assert player.live.heard_frames(60) is None
+
+
+def test_what_is_chosen_before_it_is_there_is_heard(tones, started):
+    """B is chosen at once; it is ready a moment later."""
+    player = started(tones)
+    a, b = (Version(compile_session(change_strip(tones.session, "low", level_db=v))) for v in (0.0, -20.0))
+    player.set_versions(a, b)
+    player.choose(1)
+    player.set_loop(0, RATE)
+    wait_for(lambda: player.up_to_date)
+    player.play()
+    wait_for(lambda: player.played_s > 0.3)
+    loud = player.peak[0]
+    player.choose(0)
+    wait_for(lambda: player.peak[0] > 1.1 * loud)
+
+
+def test_a_project_of_another_rate_is_played(tones, started, tmp_path):
+    player = started(tones)
+    other = replace(tones, session=tones.session.replace(rate_hz=44100, tracks=(), assets=()))
+    player.reset(Renderer(other.store, other.store.held, mapped=MappedCache(tmp_path / "takes")), 44100)
+    player.set_versions(Version(compile_session(other.session)), None)
+    wait_for(lambda: player.up_to_date)
+    assert player.rate_hz == 44100
+
+
+# --- the files that both map ------------------------------------------------------------------------------------------
+
+
+def test_a_take_is_mapped_found_by_others_and_bounded(tmp_path):
+    cache = MappedCache(tmp_path, limit_bytes=1_000_000)
+    audio = np.random.default_rng(1).standard_normal((2, 20_000)).astype(np.float32)
+    held = cache.put("a", audio)
+    assert isinstance(held, np.memmap)
+    np.testing.assert_array_equal(MappedCache(tmp_path).get("a"), audio)
+    for name in "bcdefghij":
+        cache.put(name, audio)
+    assert sum(p.stat().st_size for p in tmp_path.iterdir()) <= 1_000_000
+    np.testing.assert_array_equal(held, audio)  # deleted, and still mapped
+
+
+def test_a_cache_that_lies_or_cannot_be_written_is_no_obstacle(tmp_path):
+    cache = MappedCache(tmp_path / "takes")
+    (tmp_path / "takes").mkdir()
+    (tmp_path / "takes" / "bad.take").write_bytes(b"\x93NUMPY nonsense")
+    assert cache.get("bad") is None
+    blocked = tmp_path / "file"
+    blocked.write_text("in the way")
+    audio = np.ones((1, 10))
+    np.testing.assert_array_equal(MappedCache(blocked / "takes").put("x", audio), audio)

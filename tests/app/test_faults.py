@@ -4,7 +4,6 @@ import os
 import signal
 import threading
 import time
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +11,7 @@ from PySide6.QtCore import QEvent, QObject, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton, QWidget
 
+from tests.builders import pair_project
 from tests.signals import RATE
 from zygotone.app.desk import Desk
 from zygotone.app.stages.library import LibraryDialog
@@ -302,9 +302,9 @@ def test_the_log_leads_to_the_stage_of_the_decision(window, qtbot, settled):
     assert window.stage == "chains"
 
 
-def test_the_window_goes_on_when_its_player_dies(qapp, qtbot, settings, pair):
+def test_the_window_goes_on_when_its_player_dies(qapp, qtbot, settings, tmp_path):
     """With a player of its own: it plays, is killed, is there again by itself, and the window says so."""
-    window = Window(Desk(replace(pair, log=(), trial=None), settings=settings))
+    window = Window(Desk(pair_project(tmp_path, level=0.5), settings=settings))
     window.show()
     desk = window.desk
     desk.start()
@@ -312,7 +312,8 @@ def test_the_window_goes_on_when_its_player_dies(qapp, qtbot, settings, pair):
     desk.message.connect(said.append)
     player = desk.listening.player
     try:
-        qtbot.waitUntil(lambda: player.up_to_date, timeout=30000)
+        qtbot.waitUntil(lambda: player.up_to_date or player.error is not None, timeout=60000)
+        assert player.error is None
         desk.listening.toggle_play()
         qtbot.waitUntil(lambda: float(np.max(player.peak)) > 0.01, timeout=20000)
         assert desk.listening.playing

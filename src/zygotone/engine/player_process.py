@@ -146,6 +146,9 @@ class Server:
 
     # --- commands ------------------------------------------------------------------------------------------
 
+    def do_quit(self) -> None:
+        raise EOFError
+
     def do_parts(self, lines: list[str]) -> None:
         known = self.parts.known
         given = (json.loads(line) for line in lines)

@@ -7,6 +7,7 @@ that dies or hangs is started anew with what plays now.
 from __future__ import annotations
 
 import os
+import queue
 import subprocess
 import sys
 import threading
@@ -54,12 +55,23 @@ class _Process:
             command, pass_fds=handles, stdin=subprocess.DEVNULL, env={**os.environ, **one_thread, "PYTHONPATH": os.pathsep.join(sys.path)},
         )  # fmt: skip
         theirs.close()
+        # Sent by a thread of its own: a process that hangs must not hold up whoever speaks to it.
+        self._out: queue.SimpleQueue[tuple[Any, ...] | None] = queue.SimpleQueue()
+        threading.Thread(target=self._send_all, name="to the player", daemon=True).start()
         self.started = time.monotonic()
         self._seen, self._seen_at = 0.0, self.started
 
     @property
     def pid(self) -> int:
         return self._process.pid
+
+    def send(self, message: tuple[Any, ...]) -> None:
+        self._out.put(message)
+
+    def _send_all(self) -> None:
+        with suppress(OSError, ValueError, TypeError):  # a process that is gone is seen by ``look_after``
+            while (message := self._out.get()) is not None:
+                self.connection.send(message)
 
     @property
     def works(self) -> bool:
@@ -73,13 +85,16 @@ class _Process:
         return now - self._seen_at < patience
 
     def end(self) -> None:
-        with suppress(OSError):
-            self.connection.close()
+        """It is asked to go, and made to where it does not. What it told last can still be read."""
+        self._out.put(("quit",))
+        self._out.put(None)
         try:
             self._process.wait(0.5)
         except subprocess.TimeoutExpired:
             self._process.kill()
             self._process.wait(2.0)
+        with suppress(OSError):
+            self.connection.close()
         with suppress(OSError):
             os.close(self.state.handle)
 
@@ -118,8 +133,7 @@ class RemotePlayer:
                     self.error = rest[0]
 
     def _send(self, *message: Any) -> None:
-        with self._lock, suppress(OSError, ValueError):  # a process that is gone is seen by ``look_after``
-            self._process.connection.send(message)
+        self._process.send(message)
 
     # --- the process ---------------------------------------------------------------------------------------
 

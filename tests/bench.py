@@ -300,16 +300,14 @@ def start_time() -> float:
 def edit_to_number() -> tuple[float, float, float, int, float]:
     """In the window with the demo: ms from moving a parameter of the bass to its new numbers on the screen, ms
     until the change is in what is played, share of a core that playing takes, drop-outs, and peak memory."""
-    from PySide6.QtCore import QSettings
     from PySide6.QtWidgets import QApplication
 
     from zygotone.app.main import make_application, make_window
-    from zygotone.app.shots import settle
+    from zygotone.app.shots import scratch_settings, settle
     from zygotone.demo import build_demo
 
     make_application()
-    settings = QSettings(str(Path(tempfile.mkdtemp()) / "s.ini"), QSettings.Format.IniFormat)
-    window = make_window(build_demo(), settings=settings)
+    window = make_window(build_demo(), settings=scratch_settings())
     window.show()
     desk = window.desk
     desk.start()

@@ -77,18 +77,15 @@ def steps(window, rng: random.Random) -> Iterator[Callable[[], object]]:
 
 def use_the_demo(seconds: float) -> dict[str, float]:
     """In the window with the demo, playing: holds of the event loop in ms, drop-outs, and memory at the start and the end."""
-    from PySide6.QtCore import QSettings, QTimer
+    from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
     from zygotone.app.main import make_application, make_window
-    from zygotone.app.shots import settle
+    from zygotone.app.shots import scratch_settings, settle
     from zygotone.demo import build_demo
 
     make_application()
-    settings = QSettings(str(Path(tempfile.mkdtemp()) / "s.ini"), QSettings.Format.IniFormat)
-    settings.setValue("data_folder", tempfile.mkdtemp())
-    settings.setValue("cache_folder", tempfile.mkdtemp())
-    window = make_window(build_demo(), settings=settings)
+    window = make_window(build_demo(), settings=scratch_settings())
     window.resize(1280, 800)
     window.show()
     window.desk.start()

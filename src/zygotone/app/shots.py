@@ -28,6 +28,15 @@ from zygotone.session.models import KeyInput
 WAIT_S = 60.0
 
 
+def scratch_settings() -> QSettings:
+    """Settings and folders that are nobody's own."""
+    folder = Path(tempfile.mkdtemp())
+    made = QSettings(str(folder / "settings.ini"), QSettings.Format.IniFormat)
+    made.setValue("data_folder", str(folder / "data"))
+    made.setValue("cache_folder", str(folder / "cache"))
+    return made
+
+
 def settle(window: Window, ready: Callable[[], bool] = lambda: True) -> None:
     """Run the event loop until the background work is done and ``ready`` holds."""
     end = time.monotonic() + WAIT_S
@@ -59,10 +68,8 @@ def _fixes_are_there(window: Window) -> bool:
 def take(folder: Path, only: list[str]) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     make_application()
-    settings = QSettings(str(Path(tempfile.mkdtemp()) / "settings.ini"), QSettings.Format.IniFormat)
+    settings = scratch_settings()
     settings.setValue("theme", "paper")
-    settings.setValue("data_folder", tempfile.mkdtemp())
-    settings.setValue("cache_folder", tempfile.mkdtemp())
     window = make_window(build_demo(), settings=settings)
     window.resize(1280, 800)
     window.show()

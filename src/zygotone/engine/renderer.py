@@ -137,7 +137,7 @@ class Renderer:
         )  # fmt: skip
         take: Take | None = self.held.get(key)
         if take is None and self.mapped is not None and (mapped := self.mapped.get(key)) is not None:
-            return Take(mapped)
+            return Take(np.asarray(mapped))  # a plain view: slices of a map take their time
         if take is None:
             audio = render_layer(
                 source, layer, track.parts, session.song, session.rate_hz, automation=layer_automation(layer, mine, bpm=session.song.tempo_bpm),
@@ -145,7 +145,7 @@ class Renderer:
             )  # fmt: skip
             # In single precision, 150 dB under the sound: a song has many layers, and each is as long as the song.
             if self.mapped is not None:
-                return Take(self.mapped.put(key, audio))
+                return Take(np.asarray(self.mapped.put(key, audio)))
             take = Take(audio.astype(np.float32))
             self._keep(key, take)
         return take

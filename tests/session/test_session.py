@@ -137,6 +137,12 @@ def test_a_shown_level_can_be_typed_again(value):
     assert GAIN.parse(GAIN.format(value), bpm=120) == pytest.approx(value, abs=0.051)
 
 
+@pytest.mark.parametrize("value", [10**400, -(10**400), 1e308, float("inf"), float("nan")])
+def test_a_number_that_is_far_too_large_is_refused(value):
+    with pytest.raises(ParameterError, match="must be between"):
+        FREQ.check(value, "cutoff_hz")
+
+
 def test_numbers_have_a_true_minus_and_no_negative_zero():
     assert format_number(-1.44, "dB") == "−1.4 dB"
     assert format_number(-0.01, "dB") == "0.0 dB"

@@ -187,8 +187,10 @@ class Param:
         if isinstance(value, bool) or not isinstance(value, (int, float)):
             raise ParameterError(f"{where} must be a number in {self.unit or 'no unit'}, got {value!r}")
         if not self.low <= value <= self.high:
+            # A whole number may have more digits than any float.
+            got = f"{value:g}" if abs(value) < 1e300 else "one that is far too large"
             raise ParameterError(
-                f"{where} must be between {self.low:g} and {self.high:g} {self.unit}".rstrip() + f", got {value:g}"
+                f"{where} must be between {self.low:g} and {self.high:g} {self.unit}".rstrip() + f", got {got}"
             )
         if self.type == "int":
             if value != int(value):

@@ -62,7 +62,7 @@ def _shared_window(qapp):
     def window(settings: QSettings) -> Window:
         made = held.get("window")
         if made is None or not made.isVisible():
-            made = held["window"] = Window(Desk(Project(EMPTY), settings=settings, own_player=False))
+            made = held["window"] = Window(Desk(Project(EMPTY), settings=settings, own_processes=False))
             made.resize(1280, 800)
             made.show()
         made.desk.settings = made.desk.files.settings = settings

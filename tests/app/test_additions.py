@@ -86,7 +86,7 @@ def toys():
 
 
 def test_they_are_in_the_window(toys, qapp, pair, settings, settled):
-    window = Window(Desk(empty_project(), settings=settings, own_player=False))
+    window = Window(Desk(empty_project(), settings=settings, own_processes=False))
     window.show()
     desk = window.desk
     try:

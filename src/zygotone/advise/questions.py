@@ -1,35 +1,37 @@
 """What the interface asks about versions of a session: frozen requests that are answered in the background.
 
-A question holds values only, and its answer is one; so it can be answered by another thread or another process.
+A question holds values only, and its answer is one; so it can be answered by another thread or another process
+(``engine.measurer``).
 """
 
 from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
-from typing import Any, Protocol
 
 from zygotone.advise.advisor import find_in, with_fixes
 from zygotone.advise.findings import RULES, Finding
 from zygotone.advise.hearing import Hearing
-from zygotone.advise.sound_views import LayerMapView, layer_map
-from zygotone.advise.views import Effect, PairView, Step, chain_steps, device_effect, heard_at, pair_view
+from zygotone.advise.sound_views import LayerMapView, SourceView, layer_map, source_view
+from zygotone.advise.views import (
+    ClickAnswer,
+    Effect,
+    PairView,
+    Step,
+    chain_steps,
+    click_answer,
+    device_effect,
+    heard_at,
+    pair_view,
+)
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.dsp.levels import gain_to_db
 from zygotone.dsp.types import Stereo
 from zygotone.engine.graph import Graph
 from zygotone.engine.renderer import Renderer
+from zygotone.measure.dynamics import peak_and_body_db
 from zygotone.measure.loudness import integrated_lufs, true_peak
-from zygotone.session.models import Section, Session
-
-
-class Question(Protocol):
-    @property
-    def name(self) -> str:
-        """Of two questions of one name only the newer is answered."""
-
-    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> Any:
-        """Raises Cancelled as soon as ``unwanted`` says so."""
+from zygotone.session.models import Device, Layer, Section, Session
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,3 +200,43 @@ class LayerMapOf:
 
     def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> LayerMapView | None:
         return layer_map(Hearing.of(self.graph, self.section, renderer, unwanted), self.track)
+
+
+@dataclass(frozen=True, slots=True)
+class ClicksThrough:
+    """What a click through each of some devices gives, each by itself."""
+
+    session: Session
+    devices: tuple[Device, ...]
+    name: str = "answer"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> tuple[ClickAnswer, ...]:
+        return tuple(click_answer(device, renderer.host(self.session)) for device in self.devices)
+
+
+@dataclass(frozen=True, slots=True)
+class PeakAndBody:
+    """Level of the peaks and of the body of what leaves a track's chain, in dB."""
+
+    graph: Graph
+    section: Section
+    strip: str
+    name: str = "two in series"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> tuple[float, float]:
+        audio = Hearing.of(self.graph, self.section, renderer, unwanted).chain_out(self.strip)
+        return peak_and_body_db(audio, self.graph.session.rate_hz)
+
+
+@dataclass(frozen=True, slots=True)
+class SourceViewOf:
+    """A layer's source by itself, at one pitch."""
+
+    session: Session
+    layer: Layer
+    pitch_hz: float
+    name: str = "source view"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> SourceView:
+        rate_hz = self.session.rate_hz
+        return source_view(self.layer, pitch_hz=self.pitch_hz, rate_hz=rate_hz, clip=renderer.clip_reader(rate_hz))

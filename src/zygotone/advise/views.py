@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygotone.advise.hearing import Hearing
-from zygotone.advise.kick_and_bass import Pair, measure_pair
+from zygotone.advise.kick_and_bass import measure_pair
 from zygotone.devices import Host, make_processor
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.graph import Node
@@ -113,7 +113,9 @@ def chain_steps(hearing: Hearing, strip_id: str) -> dict[str, Step]:
 class PairView:
     """Kick and bass over the section, and their low end over one bar."""
 
-    pair: Pair
+    kick_hz: float
+    clear_db: float
+    gap_ms: float  # NaN where no bass note begins near a hit
     kick_spectrum_db: FloatArray  # at FREQS_HZ
     bass_spectrum_db: FloatArray
     bar: int  # which bar of the section is shown, from 0
@@ -148,7 +150,9 @@ def pair_view(hearing: Hearing, kick_id: str, bass_id: str, *, bar: int | None =
         return np.pad(part, (0, BAR_POINTS - len(part)))
 
     return PairView(
-        pair=pair,
+        kick_hz=pair.kick.fundamental_hz,
+        clear_db=pair.clear_db,
+        gap_ms=pair.gap_ms,
         kick_spectrum_db=heard_at(hearing, hearing.graph.strip[kick_id]).spectrum_db,
         bass_spectrum_db=heard_at(hearing, hearing.graph.strip[bass_id]).spectrum_db,
         bar=bar,

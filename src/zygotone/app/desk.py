@@ -18,6 +18,7 @@ from zygotone.app.measuring import Measuring
 from zygotone.app.project_files import ProjectFiles
 from zygotone.app.selection import Selection
 from zygotone.engine.bench import Bench, Edit
+from zygotone.engine.measurer import Answers, AnswersHere, Measurer
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import ZygotoneError, one_line
 from zygotone.session.audio_store import AudioStore
@@ -26,6 +27,9 @@ from zygotone.session.mapped import MappedCache
 from zygotone.session.models import Session, Song
 from zygotone.session.project_file import Project
 
+_MEASURED_BYTES = 384 << 20  # of audio and facts that the measurer keeps
+_QUESTIONS = ("zygotone.advise.questions", "zygotone.advise.rules")
+
 
 class Desk(QObject):
     session_changed = Signal()  # any change of the bench
@@ -33,15 +37,26 @@ class Desk(QObject):
     stage_wanted = Signal(str)
 
     def __init__(
-        self, project: Project, path: Path | None = None, *, settings: QSettings | None = None, own_player: bool = True
+        self,
+        project: Project,
+        path: Path | None = None,
+        *,
+        settings: QSettings | None = None,
+        own_processes: bool = True,
     ) -> None:
+        """With processes of their own the player and the measurer are held up by nothing that happens in this one."""
         super().__init__()
         self.settings = settings or QSettings("zygotone", "zygotone")
         self.files = ProjectFiles(self.settings)
         self._bring(project)
         self.selection = Selection(self.bench)
-        self.listening = Listening(self.bench, self.renderer, self.selection, own_process=own_player)
-        self.measuring = Measuring(self.bench, self.renderer, self.selection, self.listening)
+        self.answers: Answers = (
+            Measurer(self.renderer, held_bytes=_MEASURED_BYTES, modules=_QUESTIONS)
+            if own_processes
+            else AnswersHere(self.renderer)
+        )
+        self.listening = Listening(self.bench, self.renderer, self.selection, self.answers, own_process=own_processes)
+        self.measuring = Measuring(self.bench, self.answers, self.selection, self.listening)
         self.files.reset(self.bench, self.store, path, project)
         self.keys = KeyPlayer(self)
         for part in (self.files, self.listening, self.measuring):
@@ -61,8 +76,9 @@ class Desk(QObject):
         self.keys.release_all()
         self._bring(project)
         self.selection.reset(self.bench)
+        self.answers.reset(self.renderer)
         self.listening.reset(self.bench, self.renderer)
-        self.measuring.reset(self.bench, self.renderer)
+        self.measuring.reset(self.bench)
         self.files.reset(self.bench, self.store, path, project)
         if path is not None:
             self.files.remember(path)
@@ -76,9 +92,16 @@ class Desk(QObject):
         ):  # fmt: skip
             signal.emit()
 
+    def look_after(self) -> None:
+        """Called now and then: a process that died or hangs is started anew, with what it was about."""
+        self.listening.look_after()
+        if self.answers.look_after():
+            self.message.emit("The measurer had stopped; it was started again and asked again. Nothing is lost.")
+
     def close(self) -> None:
         self.listening.close()
         self.measuring.close()
+        self.answers.close()
         self.files.close()
 
     # --- the session ---------------------------------------------------------------------------------------

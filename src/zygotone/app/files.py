@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox
 
 from zygotone.app.stages import STAGES
 from zygotone.demo import build_demo
-from zygotone.dsp.giving_up import Cancelled, IsUnwanted
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.journal import recover
@@ -194,26 +193,11 @@ class Files:
         )
         if not path:
             return
-        from zygotone.reports.rendering import render_files
-
-        project = Project(self._desk.session, store=self._desk.store)
-
-        worker = self._desk.measuring.worker
-
-        def run(cancel: IsUnwanted) -> Any:
-            def progress(share: float) -> None:
-                worker.share = share
-                if cancel():
-                    raise Cancelled
-
-            return render_files(
-                project, mix=Path(path), stems=None, track=None, section=None, subtype="PCM_24", progress=progress,
-            )  # fmt: skip
+        from zygotone.reports.rendering import MixFile
 
         self._window.say("Rendering…")
-        worker.submit(
-            "Rendering the mix",
-            run,
+        self._desk.measuring.ask(
+            MixFile(self._desk.session, Path(path)),
             lambda clipped: self._window.say(
                 f"Rendered {Path(path).name}" + (", parts were over full scale" if clipped else "")
             ),

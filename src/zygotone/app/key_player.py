@@ -6,12 +6,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
 from PySide6.QtCore import QObject, QTimer
 
-from zygotone.dsp.giving_up import IsUnwanted
-from zygotone.engine.playing import hold_note
-from zygotone.session.models import InstrumentSource, Track
+from zygotone.engine.playing import HeldKey
+from zygotone.session.models import InstrumentSource, Session, Track
 
 if TYPE_CHECKING:
     from zygotone.app.desk import Desk
@@ -26,6 +24,7 @@ _AHEAD_S = 4.0
 class _Key:
     """What a key plays and for how long it is worked out."""
 
+    session: Session
     track_id: str
     source: InstrumentSource
     velocity: float
@@ -49,7 +48,7 @@ class KeyPlayer(QObject):
         if not isinstance(track, Track) or not isinstance(track.source, InstrumentSource):
             desk.message.emit("This track plays a clip; choose one with an instrument to play it.")
             return
-        key = self._down[pitch] = _Key(track.id, track.source, velocity)
+        key = self._down[pitch] = _Key(desk.session, track.id, track.source, velocity)
         live = desk.listening.player.live
 
         def start(audio: Any) -> None:
@@ -109,21 +108,5 @@ class KeyPlayer(QObject):
         return None if frames is None else frames / self._desk.session.rate_hz
 
     def _render(self, pitch: int, key: _Key, gate_s: float, done: Callable[[Any], None]) -> None:
-        desk = self._desk
-        rate, song, clip, wheel = (
-            desk.session.rate_hz,
-            desk.song,
-            desk.renderer.clip_reader(desk.session.rate_hz),
-            self.wheel,
-        )
-        gain = 10.0 ** (desk.session.strip(key.track_id).level_db / 20.0)
-
-        def render(unwanted: IsUnwanted) -> Any:
-            note = hold_note(
-                key.source, pitch, key.velocity, gate_s, wheel=wheel, rate_hz=rate, bpm=song.tempo_bpm,
-                a4_hz=song.a4_hz, clip=clip,
-            )  # fmt: skip
-            # In single precision, as long ones take room.
-            return (gain * note).astype(np.float32)
-
-        desk.listening.worker.submit(f"note {pitch}", render, done, urgency=0)
+        question = HeldKey(key.session, key.track_id, pitch, key.velocity, gate_s, self.wheel)
+        self._desk.listening.ask(question, done)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
@@ -12,6 +13,7 @@ from zygotone.app.work import Worker
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.bench import Bench
 from zygotone.engine.graph import Graph, compile_session
+from zygotone.engine.measurer import Answers, Question
 from zygotone.engine.remote import RemotePlayer
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version
@@ -23,10 +25,11 @@ class Listening(QObject):
     changed = Signal()  # A or B, alone or not, playing or not
     message = Signal(str)
 
-    def __init__(self, bench: Bench, renderer: Renderer, selection: Selection, *, own_process: bool = True) -> None:
-        """With its own process the player is not held up by anything that happens in this one."""
+    def __init__(
+        self, bench: Bench, renderer: Renderer, selection: Selection, answers: Answers, *, own_process: bool = True
+    ) -> None:
         super().__init__()
-        self._own_process = own_process
+        self._own_process, self._answers = own_process, answers
         # What is played must not wait for what is measured, so it has a thread of its own.
         self.worker = Worker()
         self.worker.failed.connect(self.message)
@@ -43,7 +46,7 @@ class Listening(QObject):
             if isinstance(held, RemotePlayer):
                 held.reset(renderer, rate_hz)
             else:
-                self.player = self.transport = RemotePlayer(renderer, rate_hz, output)
+                self.player = self.transport = RemotePlayer(renderer, rate_hz, output, self._answers)
         else:
             self.player = Player(renderer, rate_hz)
             self.transport = Transport(self.player, output)
@@ -164,9 +167,12 @@ class Listening(QObject):
         if self.transport.error:
             self.message.emit(self.transport.error)
 
-    def prepare(self, name: str, work: Callable[[IsUnwanted], object], done: Callable[[object], None]) -> None:
-        """Audio to be heard at once, worked out in the background; of one ``name`` only the newest."""
-        self.worker.submit(name, work, done, urgency=0)
+    def ask(self, question: Question, done: Callable[[Any], None]) -> None:
+        """Has audio that is to be heard at once worked out in the background; of one name only the newest."""
+        answers = self._answers
+        self.worker.submit(
+            question.name, lambda unwanted: answers.answer(question, unwanted, at_once=True), done, urgency=0
+        )
 
     def stop(self) -> None:
         self.transport.stop()

@@ -10,17 +10,14 @@ from PySide6.QtCore import QEvent, QObject, QTimer, Signal
 from PySide6.QtWidgets import QWidget
 
 from zygotone.advise.findings import RULES, Finding, reading_of
-from zygotone.advise.hearing import Hearing
-from zygotone.advise.questions import FindingsIn, FixesOf, LevelMatch, Match, Question, TrackLevels, TrialNumbers
+from zygotone.advise.questions import FindingsIn, FixesOf, LevelMatch, Match, TrackLevels, TrialNumbers
 from zygotone.app.listening import Listening
 from zygotone.app.selection import Selection
 from zygotone.app.work import Worker
-from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.bench import Bench
-from zygotone.engine.graph import Graph
-from zygotone.engine.renderer import Renderer
+from zygotone.engine.measurer import Answers, Question
 from zygotone.session.history import Reading
-from zygotone.session.models import Section, Session
+from zygotone.session.models import Section
 
 _REST_MS = 60  # an edit that is followed by another one this soon is not measured
 
@@ -31,26 +28,27 @@ class Measuring(QObject):
     levels_changed = Signal()
     message = Signal(str)
 
-    def __init__(self, bench: Bench, renderer: Renderer, selection: Selection, listening: Listening) -> None:
+    def __init__(self, bench: Bench, answers: Answers, selection: Selection, listening: Listening) -> None:
         super().__init__()
+        self._answers = answers
         self.worker = Worker(gives_way=True)
         self.worker.failed.connect(self.message)
         self._selection, self._listening = selection, listening
         self._rest = QTimer(self, singleShot=True, interval=_REST_MS)
         self._rest.timeout.connect(self._measure)
-        self._take(bench, renderer)
+        self._take(bench)
 
-    def _take(self, bench: Bench, renderer: Renderer) -> None:
-        self._bench, self.renderer = bench, renderer
+    def _take(self, bench: Bench) -> None:
+        self._bench = bench
         self.match: Match | None = None
         self._live_numbers: tuple[dict[str, float], dict[str, float]] | None = None
         self.findings: tuple[Finding, ...] | None = None
         self.levels: dict[str, float] = {}
 
-    def reset(self, bench: Bench, renderer: Renderer) -> None:
+    def reset(self, bench: Bench) -> None:
         """Another project; what was asked about the last one is not wanted any more."""
         self.worker.forget_all()
-        self._take(bench, renderer)
+        self._take(bench)
 
     @property
     def settled(self) -> bool:
@@ -59,8 +57,8 @@ class Measuring(QObject):
 
     def ask(self, question: Question, done: Callable[[Any], None], *, urgency: int = 5) -> None:
         """Has a question answered in the background; an older one of its name is given up, its answer dropped."""
-        renderer = self.renderer
-        self.worker.submit(question.name, lambda unwanted: question.answer(renderer, unwanted), done, urgency=urgency)
+        answers = self._answers
+        self.worker.submit(question.name, lambda unwanted: answers.answer(question, unwanted), done, urgency=urgency)
 
     def soon(self) -> None:
         """Measure what is heard anew, as soon as the hand rests. What is being found now is wanted no more."""
@@ -79,18 +77,6 @@ class Measuring(QObject):
         """Another trial: what was measured is not about it."""
         self.match = self._live_numbers = None
         self._listening.match_levels(None)
-
-    def hearing(self, session: Session, unwanted: IsUnwanted = lambda: False) -> Hearing:
-        """A version over the looped section."""
-        graph = self._graph_of(session)
-        section = self._selection.section
-        if graph is None:
-            return Hearing(session, section, self.renderer, unwanted)
-        return Hearing.of(graph, section, self.renderer, unwanted)
-
-    def _graph_of(self, session: Session) -> Graph | None:
-        graphs = (self._bench.kept_graph, self._bench.trial_graph)
-        return next((g for g in graphs if g is not None and g.session is session), None)
 
     def _measure(self) -> None:
         """After a change: level match first, then the findings, then the tracks' levels."""

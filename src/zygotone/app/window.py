@@ -274,7 +274,7 @@ class Window(QMainWindow):
     def _tick(self) -> None:
         """Meters and playhead, at a steady rate."""
         self.status.tick()
-        self.desk.listening.look_after()
+        self.desk.look_after()
         if self.desk.listening.playing:
             self.header.ribbon.update()
 

@@ -14,7 +14,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
-from zygotone.dsp.giving_up import Cancelled, IsUnwanted, given_up_when
+from zygotone.dsp.giving_up import Cancelled, IsUnwanted, given_up_when, share_told_to
 from zygotone.errors import ZygotoneError
 
 _NICE = 5
@@ -128,7 +128,7 @@ class Worker(QObject):
                 self._running, self._since, self.share = job, time.monotonic(), None
             result, error = None, None
             try:
-                with given_up_when(job.stop.is_set):
+                with given_up_when(job.stop.is_set), share_told_to(self._hear_share):
                     result = job.run(job.stop.is_set)
             except Cancelled:
                 job.stop.set()
@@ -139,6 +139,9 @@ class Worker(QObject):
             with self._wake:
                 self._running = None
                 self._wake.notify_all()
+
+    def _hear_share(self, share: float) -> None:
+        self.share = share
 
     def _deliver(self, job: _Job, result: object, error: Exception | None) -> None:
         if not job.stop.is_set() and not self._closing and self._newest.get(job.name) == job.number:

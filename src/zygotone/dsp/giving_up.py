@@ -20,6 +20,24 @@ class Cancelled(Exception):
 
 
 @contextmanager
+def share_told_to(hear: Callable[[float], None]) -> Iterator[None]:
+    """Within it ``tell_share`` calls ``hear``, in this thread."""
+    before = getattr(_here, "hear", None)
+    _here.hear = hear
+    try:
+        yield
+    finally:
+        _here.hear = before
+
+
+def tell_share(share: float) -> None:
+    """Says how much of this thread's work is done, 0 to 1, to whoever wants to know."""
+    hear = getattr(_here, "hear", None)
+    if hear is not None:
+        hear(share)
+
+
+@contextmanager
 def given_up_when(unwanted: IsUnwanted) -> Iterator[None]:
     """Within it ``give_up_if_unwanted`` asks ``unwanted``, in this thread."""
     before = getattr(_here, "unwanted", None)

@@ -34,6 +34,11 @@ def _shared_pool() -> ThreadPoolExecutor:
         return _pool
 
 
+def begin_helpers() -> None:
+    """Makes the threads that help, with the priority of whoever calls, who is the first to need them."""
+    _shared_pool().submit(int).result()
+
+
 class Pipeline:
     """``work(step, block)`` for every step and block.
 

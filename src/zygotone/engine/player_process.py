@@ -6,13 +6,11 @@ file is read, nothing is compiled or rendered in the last.
 
 from __future__ import annotations
 
-import ctypes
 import gc
-import json
 import os
-import signal
 import sys
 import threading
+from collections.abc import Iterable
 from contextlib import suppress
 from multiprocessing.connection import Connection
 from pathlib import Path
@@ -20,22 +18,19 @@ from typing import Any
 
 import numpy as np
 
-from zygotone.engine.graph import Graph, compile_session
+from zygotone.engine.child import Served
 from zygotone.engine.player_state import PlayerState, note_place
 from zygotone.engine.renderer import Renderer
+from zygotone.engine.sent_versions import VersionReceiver
 from zygotone.engine.stream import Player, Version
 from zygotone.engine.transport import Output, PortAudioOutput, SimulatedOutput, Transport
-from zygotone.session.audio_store import AudioStore, Blob
+from zygotone.session.audio_store import AudioStore
 from zygotone.session.held import Held
 from zygotone.session.mapped import MappedCache
-from zygotone.session.models import Asset
-from zygotone.session.versions import PartReader
 
 _HELD_BYTES = 256 << 20
 _TIDY_EVERY = 64  # versions
 _SWITCH_S = 1e-4
-_TELL_S = 0.01  # how often the numbers are renewed
-_PR_SET_PDEATHSIG = 1
 
 
 def output_of(spec: tuple[Any, ...]) -> Output:
@@ -55,7 +50,6 @@ class _Versions:
         self._wanted: tuple[Any, ...] | None = None
         self._change = threading.Condition()
         self._made = 0
-        self._graphs: list[Graph] = []  # of what plays: what is as it was keeps its nodes
         threading.Thread(target=self._loop, name="versions", daemon=True).start()
 
     def want(self, *wanted: Any) -> None:
@@ -76,8 +70,7 @@ class _Versions:
 
     def _make(self, number: int, a: str, a_gain_db: float, b: str | None, b_gain_db: float) -> None:
         server = self._server
-        graphs = [self._compiled(digest) for digest in ([a] if b is None else [a, b])]
-        self._graphs = graphs
+        graphs = [server.received.graph(digest) for digest in ([a] if b is None else [a, b])]
         first = Version(graphs[0], a_gain_db)
         second = Version(graphs[1], b_gain_db) if b is not None else None
         if server.player.set_versions(first, second, unwanted=lambda: self._wanted is not None):
@@ -87,18 +80,14 @@ class _Versions:
         if self._made % _TIDY_EVERY == 0:
             gc.collect()  # of what was made since the start; the rest is frozen
 
-    def _compiled(self, digest: str) -> Graph:
-        session = self._server.parts.session(digest, "player", "version")
-        before = next((g for g in self._graphs if g.session is session), self._graphs[0] if self._graphs else None)
-        return compile_session(session, before)
 
+class Server(Served):
+    state: PlayerState
 
-class Server:
     def __init__(self, connection: Connection, state: PlayerState, rate_hz: int, takes: Path) -> None:
-        self._connection, self.state = connection, state
-        self._sending = threading.Lock()
+        super().__init__(connection, state)
         self.store = AudioStore(Held(_HELD_BYTES))
-        self.parts = PartReader("player")
+        self.received = VersionReceiver(self.store, "player")
         renderer = Renderer(self.store, self.store.held, mapped=MappedCache(takes))
         self.player = Player(renderer, rate_hz)
         self.player.rolling = False
@@ -107,24 +96,8 @@ class Server:
         self._keys: set[object] = set()
         self.choice = 0
 
-    def tell(self, *message: Any) -> None:
-        with self._sending, suppress(OSError, ValueError):
-            self._connection.send(message)
-
-    def serve(self) -> None:
-        """Until the other side is gone."""
-        while True:
-            try:
-                if self._connection.poll(_TELL_S):
-                    command, *rest = self._connection.recv()
-                    getattr(self, f"do_{command}")(*rest)
-            except (EOFError, ConnectionError):
-                return
-            except Exception as problem:  # one command that fails is no reason to fall silent
-                self.tell("error", f"The player could not do that: {problem}")
-            self._tell_numbers()
-
-    def _tell_numbers(self) -> None:
+    def look_around(self) -> None:
+        """Renews the numbers."""
         state, player, transport = self.state, self.player, self.transport
         state["position"] = player.heard_position()
         state["next_position"] = player.position
@@ -139,24 +112,20 @@ class Server:
             state.heard_frames[note_place(key)] = -1.0 if frames is None else frames
             if frames is None:
                 self._keys.discard(key)
-        state["alive"] += 1.0
         if transport.error:
             self.tell("error", transport.error)
             transport.error = None
 
     # --- commands ------------------------------------------------------------------------------------------
 
-    def do_quit(self) -> None:
-        raise EOFError
-
     def do_parts(self, lines: list[str]) -> None:
-        known = self.parts.known
-        given = (json.loads(line) for line in lines)
-        self.parts.add((part, "player") for part in given if part["digest"] not in known)
+        self.received.take_parts(lines)
 
     def do_clips(self, clips: list[tuple[dict[str, Any], str, int, int]]) -> None:
-        for asset, path, start, size in clips:
-            self.store.add_blob(Asset.model_validate(asset), Blob(Path(path), start, size))
+        self.received.take_clips(clips)
+
+    def do_forget(self, digests: Iterable[str]) -> None:
+        self.received.forget(digests)
 
     def do_versions(self, *wanted: Any) -> None:
         self._versions.want(*wanted)
@@ -214,18 +183,8 @@ def _settle_down() -> None:
 
 
 def main(arguments: list[str]) -> None:
-    connection_handle, state_handle, rate_hz, takes = (
-        int(arguments[0]),
-        int(arguments[1]),
-        int(arguments[2]),
-        arguments[3],
-    )
-    with suppress(OSError, AttributeError):  # goes with whoever started it, however that ends
-        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
     _come_first(before=1)
-    server = Server(Connection(connection_handle), PlayerState(state_handle), rate_hz, Path(takes))
-    server.state["alive"] = 1.0
+    server = Server.of_arguments(arguments, PlayerState, int(arguments[2]), Path(arguments[3]))
     _settle_down()
     server.serve()
     server.transport.stop()

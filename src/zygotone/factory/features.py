@@ -8,12 +8,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.dsp.types import Stereo
 from zygotone.engine.playing import play_one
+from zygotone.engine.renderer import Renderer
 from zygotone.measure.dynamics import attack_ms, decay_ms
 from zygotone.measure.loudness import loudness
 from zygotone.measure.spectrum import centroid_hz, spectrum
 from zygotone.measure.stereo import side_share
+from zygotone.session.audio_files import AudioData, resample
 from zygotone.session.saved_sounds import SavedSound
 
 RATE_HZ = 48000
@@ -35,6 +38,20 @@ def probe_note(sound: SavedSound, clip: Callable[[str], Stereo] | None = None) -
     pitch = _PITCHES.get(sound.role, 60)
     hold = 2.2 if sound.role == "effect" else 1.5
     return play_one(sound.instrument(), pitch, rate_hz=RATE_HZ, hold_s=hold, clip=clip)
+
+
+@dataclass(frozen=True, slots=True)
+class ProbeNote:
+    """A question: the note that a sound is judged by, at the rate that is played. ``clips`` by name."""
+
+    sound: SavedSound
+    clips: tuple[tuple[str, AudioData], ...]
+    rate_hz: int
+    name: str = "library"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> Stereo:
+        audio = {name: resample(clip.stereo(), clip.rate_hz, RATE_HZ) for name, clip in self.clips}
+        return resample(probe_note(self.sound, audio.__getitem__), RATE_HZ, self.rate_hz)
 
 
 def momentary_lufs(audio: Stereo) -> float:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import ExitStack
@@ -11,6 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from zygotone.devices import Host
+from zygotone.dsp.giving_up import IsUnwanted, give_up_if_unwanted, tell_share
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Stereo
 from zygotone.engine.chains import chain_blocks
 from zygotone.engine.graph import Node, compile_session
@@ -18,17 +20,22 @@ from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import stream_nodes
 from zygotone.errors import BadFileError, ParameterError
 from zygotone.session.audio_files import AudioData, AudioReader, AudioWriter, read_audio, resample, write_audio
-from zygotone.session.models import Device, file_names, walk
+from zygotone.session.models import Device, Session, file_names, walk
 from zygotone.session.project_file import Project
 from zygotone.session.versions import parse_json, parse_model
 
 MAX_CHAIN_BYTES = 8 << 20
+_MOST_NAME_BYTES = 180  # file systems take 255, with what is added to it
 
 
-def safe_file_name(name: str) -> str:
-    """A track's name as a file name: it may come from a stranger's project and must not lead elsewhere."""
-    cleaned = re.sub(r'[\x00-\x1f/\\:*?"<>|]', "_", name).strip(" .")
-    return cleaned or "track"
+def safe_file_name(name: str, taken: Iterable[str] = ()) -> str:
+    """A track's name as a file name, unlike all that are ``taken``: it may come from a stranger's project and must not lead
+    elsewhere."""
+    cleaned = re.sub(r'[/\\:*?"<>|]', "_", "".join(c if c.isprintable() else "_" for c in name)).strip(" .-")
+    short = cleaned.encode()[:_MOST_NAME_BYTES].decode(errors="ignore").strip() or "track"
+    others = {each.casefold() for each in taken}
+    names = itertools.chain([short], (f"{short} {n}" for n in itertools.count(2)))
+    return next(each for each in names if each.casefold() not in others)
 
 
 def render_files(
@@ -52,9 +59,11 @@ def render_files(
         node = graph.strip[session.track_named(track).id] if track else graph.mix
         targets["mix"] = (mix, node)
     if stems is not None:
+        names: list[str] = []
         for each in session.tracks:
             if track in (None, each.name, each.id):
-                targets[f"stem {each.id}"] = (stems / f"{safe_file_name(each.name)}.wav", graph.strip[each.id])
+                names.append(safe_file_name(each.name, names))
+                targets[f"stem {each.id}"] = (stems / f"{names[-1]}.wav", graph.strip[each.id])
     if not targets:
         raise ParameterError(f"there is no track {track!r}")
     if stems is not None:
@@ -72,6 +81,26 @@ def render_files(
             sink=lambda name, audio: writers[name].write(audio), progress=progress,
         )  # fmt: skip
     return {str(writer.path): writer.clipped for writer in writers.values() if writer.clipped}
+
+
+@dataclass(frozen=True, slots=True)
+class MixFile:
+    """A request: that the mix of a version is written to a file. Answered by how many samples of it were over full scale."""
+
+    session: Session
+    path: Path
+    subtype: str = "PCM_24"
+    name: str = "Rendering the mix"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> dict[str, int]:
+        def progress(share: float) -> None:
+            tell_share(share)
+            give_up_if_unwanted()
+
+        project = Project(self.session, store=renderer.store)
+        return render_files(
+            project, mix=self.path, stems=None, track=None, section=None, subtype=self.subtype, progress=progress
+        )
 
 
 @dataclass(frozen=True)

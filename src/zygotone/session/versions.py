@@ -41,14 +41,22 @@ def parse_model(model: type[_M], data: Any, file: object, place: str) -> _M:
         raise BadFileError(file, place, str(error)) from None
 
 
-def part_digests(session: Session) -> Iterator[str]:
-    """Those of a version and of all its parts."""
-    yield session.digest
-    for value in (session.song, *session.tracks, *session.buses, session.mix, *session.lanes):
-        yield value.digest
+def _parts_of(session: Session) -> Iterator[tuple[str, Value]]:
+    """A version and all its parts, each with what it is called."""
+    yield "session", session
+    yield "song", session.song
+    yield "bus", session.mix
+    for kind, values in (("track", session.tracks), ("bus", session.buses), ("lane", session.lanes)):
+        yield from ((kind, value) for value in values)
     for track in session.tracks:
         if isinstance(track.source, InstrumentSource):
-            yield from (value.digest for value in (*track.source.layers, *track.source.phrases))
+            yield from (("layer", layer) for layer in track.source.layers)
+            yield from (("phrase", phrase) for phrase in track.source.phrases)
+
+
+def part_digests(session: Session) -> Iterator[str]:
+    """Those of a version and of all its parts."""
+    return (value.digest for _, value in _parts_of(session))
 
 
 class PartWriter:
@@ -62,6 +70,10 @@ class PartWriter:
     def known(self) -> frozenset[str]:
         """Digests of all that is written, or was."""
         return frozenset(self._known)
+
+    def forget(self, digests: Iterable[str]) -> None:
+        """They are to be written again where they are named again."""
+        self._known.difference_update(digests)
 
     def session(self, session: Session) -> str:
         """Enters a version; its digest."""
@@ -130,6 +142,17 @@ class PartReader:
     @property
     def known(self) -> frozenset[str]:
         return frozenset(self._data)
+
+    def hold(self, session: Session) -> None:
+        """Takes a version that is there already, with all its parts: what names them is made of these very objects."""
+        for kind, value in _parts_of(session):
+            self._data[value.digest] = (kind, None, "")
+            self._made[value.digest] = value
+
+    def forget(self, digests: Iterable[str]) -> None:
+        for digest in digests:
+            self._data.pop(digest, None)
+            self._made.pop(digest, None)
 
     def session(self, digest: Any, file: object, place: str) -> Session:
         """Raises BadFileError, from ``place``, where it or a part of it is missing or wrong."""

@@ -17,7 +17,7 @@ from zygotone.advise.new_project import add_stem, bars_for, fit_song, longest_cl
 from zygotone.app.desk import Desk
 from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.widgets.basic import button, card, clear, column, label, number_box, row, whole_number_box
-from zygotone.dsp.giving_up import Cancelled, IsUnwanted
+from zygotone.dsp.giving_up import Cancelled, IsUnwanted, tell_share
 from zygotone.errors import ZygotoneError
 from zygotone.music.keys import Key, parse_key
 from zygotone.music.tempo import COMMON_NOTE_VALUES, note_value_to_seconds
@@ -397,7 +397,7 @@ class BriefStage(StageWidget):
             good: list[tuple[str, AudioData]] = []
             bad: list[str] = []
             for i, path in enumerate(paths):
-                desk.measuring.worker.share = i / len(paths)
+                tell_share(i / len(paths))
                 if cancel():
                     raise Cancelled
                 try:

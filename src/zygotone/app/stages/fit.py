@@ -223,7 +223,7 @@ class FitStage(StageWidget):
         high = 10.0 * np.ceil((top + 4.0) / 10.0)
         ticks = tuple(high - 10 - 20 * i for i in range(4))
         self.spectra.set_axes(y=Axis(high - 75.0, high, "dB", ticks=ticks, name="Level"))
-        hz = first.pair.kick.fundamental_hz
+        hz = first.kick_hz
         self.spectra.show_curves(curves, [Mark(f"{hz:.1f} Hz  {name_pitch(hz, a4_hz=self.desk.song.a4_hz)}", hz)])
 
         beats = self.desk.song.bar_beats
@@ -237,10 +237,9 @@ class FitStage(StageWidget):
         if b is not None:
             curves.append(Curve("Bass B", x, b.bass_low / scale, "b", "dash", 2.0))
         self.bar.show_curves(curves, [Mark("kick", hit * beats, colour="soft") for hit in first.hits])
-        heard = now.pair
         self.bar_note.setText(
-            f"30–120 Hz, who is on top; bar {first.bar + 1} of the section.  Kick is {signed(heard.clear_db, 'dB')} clear"
-            + _start_words(heard.gap_ms)
+            f"30–120 Hz, who is on top; bar {first.bar + 1} of the section.  Kick is {signed(now.clear_db, 'dB')} clear"
+            + _start_words(now.gap_ms)
         )
 
     # --- ladder --------------------------------------------------------------------------------------------
@@ -284,8 +283,7 @@ class FitStage(StageWidget):
             words = "Listening to this section…"
         elif finding is None:
             view = self._pair[1] or self._pair[0]
-            pair = view.pair if view else None
-            how = f"The kick is {signed(pair.clear_db, 'dB')} clear of the bass" if pair else "Nothing clashes here"
+            how = f"The kick is {signed(view.clear_db, 'dB')} clear of the bass" if view else "Nothing clashes here"
             words = f"{how}; nothing to do. Clear from {signed(CLEAR_DB, 'dB', 0)}."
         elif not finding.fixes:
             words = f"{finding.sentence}. Working out the fixes on the real audio…"

@@ -138,24 +138,19 @@ class LibraryDialog(QDialog):
 
     def listen(self) -> None:
         """The selected sound's test note, alone."""
-        from zygotone.factory.features import probe_note
-        from zygotone.session.audio_files import resample
+        from zygotone.factory.features import ProbeNote
 
         entry, desk = self.entry, self.stage.desk
         held = self._sound(entry) if entry is not None else None
         if held is None:
             return
         sound, clips = held
-        audio = {name: resample(c.stereo(), c.rate_hz, 48000) for name, c in clips.items()}
-
-        def run(cancel: Any) -> Any:
-            return resample(probe_note(sound, audio.__getitem__), 48000, desk.session.rate_hz)
 
         def play(heard: Any) -> None:
             desk.listening.player.live.add("library", heard)
             desk.listening.wake_for_notes()
 
-        desk.listening.worker.submit("library", run, play, urgency=0)
+        desk.listening.ask(ProbeNote(sound, tuple(clips.items()), desk.session.rate_hz), play)
 
     def use(self) -> None:
         held = self._sound(self.entry) if self.entry is not None else None

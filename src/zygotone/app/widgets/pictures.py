@@ -9,10 +9,10 @@ from typing import Any
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
-from zygotone.advise.views import FREQS_HZ, TIME_POINTS, ClickAnswer, Effect, click_answer, harmonics_db
+from zygotone.advise.views import FREQS_HZ, TIME_POINTS, ClickAnswer, Effect, harmonics_db
 from zygotone.app.widgets.basic import row, stretch
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Mark, Plot
-from zygotone.devices import Host, compressor, ducker, saturation
+from zygotone.devices import compressor, ducker, saturation
 from zygotone.session.models import Device
 
 CHANGE = Axis(-24.0, 24.0, "dB", ticks=(-18, -12, -6, 0, 6, 12, 18), name="Change")
@@ -241,17 +241,18 @@ def show_spectra(plot: Plot, effect: Effect | None, changed: bool) -> None:
     )
 
 
-# Has something worked out in the background, and hears of the result in the interface's thread.
-Ask = Callable[[Callable[[], Any], Callable[[Any], None]], None]
+# Has a click sent through devices in the background, and hears of the results in the interface's thread.
+Ask = Callable[[tuple[Device, ...], Callable[[Any], None]], None]
+TempoAndRate = Callable[[], tuple[float, int]]
 
 
 class _ClickPicture(Picture):
     """Base of pictures of what a click gives. It is worked out in the background, and only when the device has changed;
     until then the last answer stays."""
 
-    def __init__(self, host: Callable[[], Host], ask: Ask) -> None:
+    def __init__(self, song: TempoAndRate, ask: Ask) -> None:
         super().__init__()
-        self._host, self._ask = host, ask
+        self._song, self._ask = song, ask
         self._known: dict[object, ClickAnswer] = {}
         self._shown: tuple[Device, Device | None, Effect | None] | None = None
         self._last: ClickAnswer | None = None
@@ -260,11 +261,10 @@ class _ClickPicture(Picture):
         if self._shown is not None and self._shown[0].id != device.id:
             self._last = None
         self._shown = (device, kept, effect)
-        host = self._host()
-        missing = {key: d for d in (device, kept) if d is not None and (key := self._key(d, host)) not in self._known}
+        missing = {key: d for d in (device, kept) if d is not None and (key := self._key(d)) not in self._known}
         self._draw(device, kept, effect)
         if missing:
-            self._ask(lambda: {key: click_answer(d, host) for key, d in missing.items()}, self._learn)
+            self._ask(tuple(missing.values()), lambda answers: self._learn(dict(zip(missing, answers, strict=True))))
 
     def _learn(self, answers: dict[object, ClickAnswer]) -> None:
         if len(self._known) > 16:
@@ -273,12 +273,11 @@ class _ClickPicture(Picture):
         if self._shown is not None:
             self._draw(*self._shown)
 
-    @staticmethod
-    def _key(device: Device, host: Host) -> object:
-        return device.kind, device.params, device.mix, host.rate_hz, host.bpm
+    def _key(self, device: Device) -> object:
+        return device.kind, device.params, device.mix, *self._song()
 
     def _answer(self, device: Device) -> ClickAnswer | None:
-        return self._known.get(self._key(device, self._host()))
+        return self._known.get(self._key(device))
 
     def _draw(self, device: Device, kept: Device | None, effect: Effect | None) -> None:
         raise NotImplementedError
@@ -287,8 +286,8 @@ class _ClickPicture(Picture):
 class ResponsePicture(_ClickPicture):
     """Frequency response over the track's spectrum."""
 
-    def __init__(self, host: Callable[[], Host], ask: Ask) -> None:
-        super().__init__(host, ask)
+    def __init__(self, song: TempoAndRate, ask: Ask) -> None:
+        super().__init__(song, ask)
         self.plot = Plot(FREQUENCY, CHANGE, name="chains.picture", accessible="Response over the spectrum", height=190)
         self.setLayout(row(self.plot))
 
@@ -310,8 +309,8 @@ class ResponsePicture(_ClickPicture):
 class TailPicture(_ClickPicture):
     """What follows a click, over time, and the spectrum before and after."""
 
-    def __init__(self, host: Callable[[], Host], ask: Ask) -> None:
-        super().__init__(host, ask)
+    def __init__(self, song: TempoAndRate, ask: Ask) -> None:
+        super().__init__(song, ask)
         self.tail = Plot(
             Axis(0, 1, "s"), Axis(-80, 6, "dB", ticks=(-72, -60, -48, -36, -24, -12, 0)), name="chains.tail",
             accessible="What follows a click", height=190,

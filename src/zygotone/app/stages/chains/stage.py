@@ -8,7 +8,7 @@ from typing import Any
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QInputDialog, QScrollArea, QWidget
 
-from zygotone.advise.questions import ChainMeasured, ChainOf
+from zygotone.advise.questions import ChainMeasured, ChainOf, ClicksThrough, PeakAndBody
 from zygotone.app.desk import Desk
 from zygotone.app.measuring import WhileVisible
 from zygotone.app.stages.base import STAGES, Action, Stage, StageWidget
@@ -28,10 +28,7 @@ from zygotone.app.widgets.pictures import (
     TailPicture,
 )
 from zygotone.app.widgets.sends import SendsPanel
-from zygotone.devices import Host
-from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.errors import ParameterError
-from zygotone.measure.dynamics import peak_and_body_db
 from zygotone.session.catalogue import DEVICES
 from zygotone.session.edits import (
     chain_of,
@@ -230,8 +227,8 @@ class ChainsStage(StageWidget):
             makers: dict[str, Callable[[], Picture]] = {
                 "curve": lambda: CurvePicture(self.fields.handle_dragged, self.fields.select_band, let_go),
                 "duck": lambda: DuckPicture(self.fields.point_dragged, self.fields.select_band, let_go),
-                "response": lambda: ResponsePicture(self._host, self._ask_answer),
-                "tail": lambda: TailPicture(self._host, self._ask_answer),
+                "response": lambda: ResponsePicture(self._tempo_and_rate, self._ask_answer),
+                "tail": lambda: TailPicture(self._tempo_and_rate, self._ask_answer),
                 "compressor": CompressorPicture,
                 "saturation": SaturationPicture,
             }
@@ -242,8 +239,8 @@ class ChainsStage(StageWidget):
             picture.setVisible(name == kind)
         return self._pictures[kind]
 
-    def _ask_answer(self, run: Callable[[], Any], done: Callable[[Any], None]) -> None:
-        self.desk.measuring.worker.submit("answer", lambda cancel: run(), done, urgency=2)
+    def _ask_answer(self, devices: tuple[Device, ...], done: Callable[[Any], None]) -> None:
+        self.desk.measuring.ask(ClicksThrough(self.desk.session, devices), done, urgency=2)
 
     def _show_picture(self) -> None:
         device = self.device
@@ -273,8 +270,8 @@ class ChainsStage(StageWidget):
             self.latency.setText(f"latency {effect.latency_ms:.2f} ms, aligned" if effect.latency_ms else "no latency")
         self.did.show_effect(device, effect, current.kept_effect if current else None)
 
-    def _host(self) -> Host:
-        return self.desk.renderer.host(self.desk.session)
+    def _tempo_and_rate(self) -> tuple[float, int]:
+        return self.desk.song.tempo_bpm, self.desk.session.rate_hz
 
     # --- edits ---------------------------------------------------------------------------------------------
 
@@ -292,12 +289,7 @@ class ChainsStage(StageWidget):
         """Two compressors in series: a hard one for the loudest peaks, then a gentle one for everything, both set from
         the material. How far is common practice: 4 dB off the peaks, and half of what is over the average."""
         strip, desk = self.strip, self.desk
-        session = desk.session
         where = self.where
-
-        def measure(cancel: IsUnwanted) -> tuple[float, float]:
-            audio = desk.measuring.hearing(session, cancel).chain_out(strip.id)
-            return peak_and_body_db(audio, session.rate_hz)
 
         def add(levels: tuple[float, float]) -> None:
             peak, body = (min(0.0, max(-60.0, round(level, 1))) for level in levels)
@@ -311,7 +303,7 @@ class ChainsStage(StageWidget):
             )  # fmt: skip
             self.add_devices([first, second.replace(id=make_id("compressor", [first.id, *(d.id for d in self.chain)]))])
 
-        desk.measuring.worker.submit("two in series", measure, add, urgency=1)
+        desk.measuring.ask(PeakAndBody(desk.bench.graph, desk.selection.section, strip.id), add, urgency=1)
 
     def add_devices(self, devices: list[Device]) -> None:
         strip, where = self.strip, self.where

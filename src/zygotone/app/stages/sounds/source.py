@@ -10,7 +10,8 @@ from typing import Any
 import numpy as np
 from PySide6.QtWidgets import QFileDialog, QWidget
 
-from zygotone.advise.sound_views import WAVE_POINTS, SourceView, drum_view, source_view, string_view
+from zygotone.advise.questions import SourceViewOf
+from zygotone.advise.sound_views import WAVE_POINTS, SourceView, drum_view, string_view
 from zygotone.advise.views import FREQS_HZ
 from zygotone.app.stages.sounds.panel import Host, Panel
 from zygotone.app.widgets.basic import button, column, label, row
@@ -248,18 +249,14 @@ class SourcePanel(Panel):
         if self._view is not None and self._view[0] == key:
             self._draw_view(self._view[1])
             return
-        rate, clip = self.desk.session.rate_hz, self.desk.renderer.clip_reader(self.desk.session.rate_hz)
         low = layer.job == "sub" or (self.track is not None and self.track.role in ("bass", "sub"))
         pitch_hz = midi_to_hz(36 if low else 60)
 
-        def run(cancel: Callable[[], bool]) -> tuple[object, SourceView]:
-            return key, source_view(layer, pitch_hz=pitch_hz, rate_hz=rate, clip=clip)
+        def done(view: SourceView) -> None:
+            self._view = (key, view)
+            self._draw_view(view)
 
-        def done(found: tuple[object, SourceView]) -> None:
-            self._view = found
-            self._draw_view(found[1])
-
-        self.desk.measuring.worker.submit("source view", run, done, urgency=2)
+        self.desk.measuring.ask(SourceViewOf(self.desk.session, layer, pitch_hz), done, urgency=2)
 
     def _draw_view(self, view: SourceView) -> None:
         ms = 1000.0 * view.seconds

@@ -1,0 +1,169 @@
+"""A process of our own that works for this one: how it is started, spoken to, watched and ended.
+
+It goes with whoever started it, however that ends: it dies with its parent, and the memory they share has no name.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import mmap
+import os
+import queue
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Sequence
+from contextlib import suppress
+from multiprocessing.connection import Connection, Pipe
+from typing import Any, Self
+
+import numpy as np
+
+HUNG_S = 1.0
+START_S = 20.0  # from its start to its first sign of life
+_QUICK_S, _PATIENCE_S, _MOST_PATIENCE_S = 5.0, 0.25, 30.0
+_PR_SET_PDEATHSIG = 1
+# One thread each for what would otherwise wake a pool in every process.
+_ONE_THREAD = {"OPENBLAS_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1", "MALLOC_ARENA_MAX": "2"}
+
+
+class SharedNumbers:
+    """Numbers by name, and a row without names, in memory that two processes share. Each is written by one of them alone, in
+    one go, so that no lock is needed."""
+
+    NAMES: tuple[str, ...] = ("alive",)
+    ROW = 0
+
+    def __init__(self, handle: int | None = None) -> None:
+        """Of an open file of ``os.memfd_create``, or a new one, with zeros: it goes with the last process that has it."""
+        size = 8 * (len(self.NAMES) + self.ROW)
+        self.handle = os.memfd_create("zygotone") if handle is None else handle
+        if handle is None:
+            os.ftruncate(self.handle, size)
+        self._memory = mmap.mmap(self.handle, size)
+        numbers = np.frombuffer(self._memory, dtype=np.float64)
+        self._numbers, self.row = numbers[: len(self.NAMES)], numbers[len(self.NAMES) :]
+
+    def __getitem__(self, name: str) -> float:
+        return float(self._numbers[self.NAMES.index(name)])
+
+    def __setitem__(self, name: str, value: float) -> None:
+        self._numbers[self.NAMES.index(name)] = value
+
+
+class Child:
+    """One run of a process. Its module is called with two open files, the pipe and the shared numbers, and ``arguments``."""
+
+    def __init__(self, module: str, state: SharedNumbers, arguments: Sequence[str] = ()) -> None:
+        self.state = state
+        self.connection, theirs = Pipe()
+        handles = (theirs.fileno(), state.handle)
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", module, *map(str, handles), *arguments], pass_fds=handles, stdin=subprocess.DEVNULL,
+            env={**os.environ, **_ONE_THREAD, "PYTHONPATH": os.pathsep.join(sys.path)},
+        )  # fmt: skip
+        theirs.close()
+        # Sent by a thread of its own: a process that hangs must not hold up whoever speaks to it.
+        self._out: queue.SimpleQueue[tuple[Any, ...] | None] = queue.SimpleQueue()
+        threading.Thread(target=self._send_all, name=f"to {module}", daemon=True).start()
+        self.started = time.monotonic()
+        self._seen, self._seen_at, self._looked_at = 0.0, self.started, self.started
+
+    @property
+    def pid(self) -> int:
+        return self._process.pid
+
+    def send(self, *message: Any) -> None:
+        self._out.put(message)
+
+    def _send_all(self) -> None:
+        with suppress(OSError, ValueError, TypeError):  # a process that is gone is seen by ``works``
+            while (message := self._out.get()) is not None:
+                self.connection.send(message)
+
+    @property
+    def works(self) -> bool:
+        """Whether it runs and said so of late. To be asked again and again."""
+        if self._process.poll() is not None:
+            return False
+        now, alive = time.monotonic(), self.state["alive"]
+        # Where this process did not come to ask for a while, the other may have had no time either.
+        late, self._looked_at = now - self._looked_at > 0.5 * HUNG_S, now
+        if alive != self._seen or late:
+            self._seen, self._seen_at = alive, now
+        patience = HUNG_S if self._seen > 1.0 else START_S
+        return now - self._seen_at < patience
+
+    def end(self) -> None:
+        """It is asked to go, and made to where it does not. What it told last can still be read."""
+        self._out.put(("quit",))
+        self._out.put(None)
+        try:
+            self._process.wait(0.5)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait(2.0)
+        with suppress(OSError):
+            self.connection.close()
+        with suppress(OSError):
+            os.close(self.state.handle)
+
+
+class Patience:
+    """When to start a process again that has ended: at once, but one that dies as soon as it begins would do so again."""
+
+    def __init__(self) -> None:
+        self._not_before, self._wait_s = 0.0, _PATIENCE_S
+
+    def allows(self) -> bool:
+        return time.monotonic() >= self._not_before
+
+    def restarted(self, child: Child) -> None:
+        now = time.monotonic()
+        quick = now - child.started < _QUICK_S
+        self._wait_s = min(_MOST_PATIENCE_S, 2.0 * self._wait_s) if quick else _PATIENCE_S
+        self._not_before = now + self._wait_s
+
+
+class Served:
+    """The other side: takes commands, calls ``do_<command>`` for each, and says that it is alive, until its parent is gone."""
+
+    TELL_S = 0.01  # how often it says so, at least
+
+    def __init__(self, connection: Connection, state: SharedNumbers) -> None:
+        self.connection, self.state = connection, state
+        self._sending = threading.Lock()
+
+    @classmethod
+    def of_arguments(cls, arguments: Sequence[str], state: type[SharedNumbers], *more: Any) -> Self:
+        """From what ``Child`` was given; ends with its parent."""
+        with suppress(OSError, AttributeError):
+            ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        return cls(Connection(int(arguments[0])), state(int(arguments[1])), *more)
+
+    def tell(self, *message: Any) -> None:
+        with self._sending, suppress(OSError, ValueError):
+            self.connection.send(message)
+
+    def serve(self) -> None:
+        """Until the other side is gone, or asks for it."""
+        self.state["alive"] = 2.0
+        while True:
+            try:
+                if self.connection.poll(self.TELL_S):
+                    command, *rest = self.connection.recv()
+                    if command == "quit":
+                        return
+                    getattr(self, f"do_{command}")(*rest)
+            except (EOFError, ConnectionError):
+                return
+            except Exception as problem:  # one command that fails is no reason to fall silent
+                self.tell("error", f"That could not be done: {problem}")
+            self.state["alive"] += 1.0
+            self.look_around()
+
+    def look_around(self) -> None:
+        """After each command, and else each ``TELL_S``."""

@@ -1,0 +1,121 @@
+"""The measurer as a process of its own. Started by ``engine.measurer``.
+
+Three threads: one takes questions and says that it is alive, one answers what is wanted at once, one all else, and gives way
+to whoever plays and to the window.
+"""
+
+from __future__ import annotations
+
+import importlib
+import os
+import queue
+import sys
+import threading
+import traceback
+from collections.abc import Iterable
+from contextlib import suppress
+from multiprocessing.connection import Connection
+from multiprocessing.reduction import send_handle
+from pathlib import Path
+from typing import Any
+
+from zygotone.dsp.giving_up import Cancelled, given_up_when, share_told_to
+from zygotone.engine.child import Served
+from zygotone.engine.measurer import SLOTS, MeasurerState, pack_answer, unpack_question
+from zygotone.engine.pipeline import begin_helpers
+from zygotone.engine.renderer import Renderer
+from zygotone.engine.sent_versions import VersionReceiver
+from zygotone.errors import ZygotoneError
+from zygotone.session.audio_store import AudioStore
+from zygotone.session.held import Held
+from zygotone.session.mapped import MappedCache
+
+_SWITCH_S = 1e-3
+
+
+class Server(Served):
+    TELL_S = 0.1
+
+    def __init__(self, connection: Connection, state: MeasurerState, takes: Path, held_bytes: int) -> None:
+        super().__init__(connection, state)
+        store = AudioStore(Held(held_bytes))
+        self.received = VersionReceiver(store, "measurer")
+        self._renderer = Renderer(store, store.held, mapped=MappedCache(takes))
+        self._lanes: dict[bool, queue.SimpleQueue[tuple[int, bytes]]] = {}
+        for at_once in (True, False):
+            self._lanes[at_once] = queue.SimpleQueue()
+        threading.Thread(target=self._measure, daemon=True).start()
+
+    def _measure(self) -> None:
+        with suppress(OSError, AttributeError):  # of this thread alone, and of those that it begins
+            os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+        begin_helpers()
+        threading.Thread(target=self._work, args=(True,), daemon=True).start()
+        self._work(at_once=False)
+
+    def _work(self, at_once: bool) -> None:
+        if at_once:
+            with suppress(OSError, AttributeError):  # back to where this process began, where that is granted
+                os.sched_setscheduler(0, os.SCHED_OTHER, os.sched_param(0))
+        while True:
+            self._answer(*self._lanes[at_once].get())
+
+    def _answer(self, number: int, data: bytes) -> None:
+        row = self.state.row
+
+        def unwanted() -> bool:
+            return bool(row[number % SLOTS] != number)
+
+        def hear(share: float) -> None:
+            row[SLOTS + number % SLOTS] = share
+
+        try:
+            if unwanted():
+                return
+            question, asked = unpack_question(data, self.received)
+            with given_up_when(unwanted), share_told_to(hear):
+                answer = question.answer(self._renderer, unwanted)
+            packed = pack_answer(answer, asked)
+            if isinstance(packed, bytes):
+                self.tell("answer", number, packed)
+            else:
+                self._tell_large(number, packed)
+        except Cancelled:
+            self.tell("cancelled", number, None)
+        except ZygotoneError as problem:
+            self.tell("refused", number, str(problem))
+        except Exception as problem:
+            traceback.print_exc()
+            self.tell("failed", number, f"{type(problem).__name__}: {problem}")
+
+    def _tell_large(self, number: int, handle: int) -> None:
+        with self._sending, suppress(OSError, ValueError):
+            self.connection.send(("large", number, None))
+            send_handle(self.connection, handle, None)
+        os.close(handle)
+
+    # --- commands ------------------------------------------------------------------------------------------
+
+    def do_parts(self, lines: list[str]) -> None:
+        self.received.take_parts(lines)
+
+    def do_clips(self, clips: list[tuple[dict[str, Any], str, int, int]]) -> None:
+        self.received.take_clips(clips)
+
+    def do_forget(self, digests: Iterable[str]) -> None:
+        self.received.forget(digests)
+
+    def do_ask(self, number: int, at_once: bool, data: bytes) -> None:
+        self._lanes[at_once].put((number, data))
+
+
+def main(arguments: list[str]) -> None:
+    server = Server.of_arguments(arguments, MeasurerState, Path(arguments[2]), int(arguments[3]))
+    sys.setswitchinterval(_SWITCH_S)
+    threading.Thread(target=lambda: [importlib.import_module(name) for name in arguments[4:]], daemon=True).start()
+    server.serve()
+    os._exit(0)
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

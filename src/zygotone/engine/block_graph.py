@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -98,6 +98,11 @@ class BlockGraph:
                     runner.adopt(by_place[node.place])
             runners[node.key] = runner
         self._wanted, self._runners = nodes, runners
+
+    def keep(self, keys: Container[str]) -> None:
+        """Of what is shown, nothing but the nodes of these keys is worked out any more."""
+        self._runners = {key: runner for key, runner in self._runners.items() if key in keys}
+        self._wanted = [node for node in self._wanted if node.key in keys]
 
     def runner(self, node: Node) -> Runner:
         return self._runners[node.key]

@@ -526,7 +526,9 @@ def compile_session(session: Session, before: Graph | None = None) -> Graph:
     for strip in _needed_first(session):
         made.strip_of(strip)
     made.kept.forget_before()
-    return Graph(session, made.raw, made.chains, made.strips, made.chain_compiler.taps, made.kept)
+    taps = made.chain_compiler.taps
+    del made.chain_compiler  # each knows the other, and the player collects no circles
+    return Graph(session, made.raw, made.chains, made.strips, taps, made.kept)
 
 
 def layer_node(session: Session, track_id: str, layer_id: str) -> Node:

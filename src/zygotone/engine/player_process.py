@@ -29,8 +29,7 @@ from zygotone.session.held import Held
 from zygotone.session.mapped import MappedCache
 
 _HELD_BYTES = 256 << 20
-_TIDY_EVERY = 64  # versions
-_SWITCH_S = 1e-4
+_SWITCH_S = 1e-5
 
 
 def output_of(spec: tuple[Any, ...]) -> Output:
@@ -49,7 +48,6 @@ class _Versions:
         self._server = server
         self._wanted: tuple[Any, ...] | None = None
         self._change = threading.Condition()
-        self._made = 0
         threading.Thread(target=self._loop, name="versions", daemon=True).start()
 
     def want(self, *wanted: Any) -> None:
@@ -76,9 +74,6 @@ class _Versions:
         if server.player.set_versions(first, second, unwanted=lambda: self._wanted is not None):
             server.player.choose(server.choice)
             server.state["version"] = number
-        self._made += 1
-        if self._made % _TIDY_EVERY == 0:
-            gc.collect()  # of what was made since the start; the rest is frozen
 
 
 class Server(Served):
@@ -146,6 +141,7 @@ class Server(Served):
 
     def do_stop(self) -> None:
         self.transport.stop()
+        gc.collect()  # versions leave no circles behind; whatever else does waits until nobody listens
         self.tell("stopped")
 
     def do_output(self, spec: tuple[Any, ...]) -> None:

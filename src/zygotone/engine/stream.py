@@ -7,6 +7,7 @@ before the next block, so that nothing is held but what the runners remember.
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -22,6 +23,7 @@ from zygotone.engine.renderer import Renderer
 from zygotone.engine.runners import ReadSource
 
 SWAP_S = 0.015  # length of the ramp from one version to another: no click, no jump
+_FADED_S = 0.1  # how long a version waits at most until the one before has faded
 
 
 def stream_nodes(
@@ -70,13 +72,15 @@ class Player:
         self.rate_hz = rate_hz
         self._blocks = BlockGraph(Host(rate_hz, clip=renderer.clip_reader(rate_hz), live=True))
         self._lock = threading.Lock()
+        self._swapped = threading.Condition(self._lock)  # what an edit replaced has faded
         self.live = LiveNotes(rate_hz)
         self.rolling = True  # whether the song moves; off, only notes played by hand are heard
         self._versions: list[Node] = []
         self._gains = [1.0, 1.0]
         self._weights = np.zeros(2)  # how much of each version is heard now
         self._choice = 0
-        self._leaving: list[tuple[Node, float]] = []  # nodes that an edit replaced, and how much is left of them
+        self._leaving: list[tuple[Node, float]] = []  # what an edit replaced, and how much is left of it
+        self._staying: frozenset[str] = frozenset()  # keys of what is worked out once that has faded
         self._loop = (0, 1)
         self._sources: dict[str, ReadSource] = {}  # of the versions that play
         self._jump: tuple[int, BlockGraph | None] | None = (
@@ -84,6 +88,7 @@ class Player:
         )
         self._bad_before = 0  # replaced in graphs that a jump has put away
         self.position = 0  # next frame of the song to be worked out
+        self._taken_at = 0.0  # when the last block was asked for
         self._pulled = 0  # frames since the last jump: no more than these can be underway
 
     def set_versions(
@@ -107,7 +112,10 @@ class Player:
                 if isinstance(node, SourceNode) and node.key not in sources:
                     sources[node.key] = self._sources.get(node.key) or reader(node)
         prepared = self._blocks.prepare(nodes, lambda node: sources.get(node.key, _silence))
-        with self._lock:
+        with self._swapped:
+            # What is still fading would end with a click. It takes a few blocks, where somebody takes them.
+            if time.monotonic() - self._taken_at < _FADED_S:
+                self._swapped.wait_for(lambda: not self._leaving or unwanted(), _FADED_S)
             if unwanted():
                 return False
             if self._versions and self._weights.any():
@@ -122,6 +130,7 @@ class Player:
             self._choice = min(self._choice, len(nodes) - 1)
             keep = nodes + [node for node, _ in self._leaving]
             self._blocks.show(keep, lambda node: sources.get(node.key, _silence), prepared)
+            self._staying = frozenset(node.key for node in nodes_below(nodes))
         return True
 
     def choose(self, index: int) -> None:
@@ -155,6 +164,7 @@ class Player:
         if fresh is not None:
             self._bad_before += self._blocks.bad_samples
             self._blocks, self._leaving = fresh, []
+            self._swapped.notify_all()
             self._weights[:] = 0.0  # from where it comes back by a ramp
         self.position, self._pulled = frame, 0
 
@@ -174,6 +184,7 @@ class Player:
 
     def block(self, frames: int) -> Stereo:
         """The next block, looped; silence without a version."""
+        self._taken_at = time.monotonic()
         with self._lock:
             ending = None
             if self._jump is not None:
@@ -227,6 +238,9 @@ class Player:
             if node.key in outputs:
                 out += outputs[node.key] * (_rounded(curve) * self._gains[self._choice])
             self._leaving = [(node, float(curve[-1]))] if curve[-1] > 0.0 else []
+            if not self._leaving:
+                self._blocks.keep(self._staying)
+                self._swapped.notify_all()
         return out
 
 

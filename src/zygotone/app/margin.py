@@ -31,6 +31,7 @@ class Margin(QWidget):
         self._trial_space, self._finding_space = column(spacing=6), column(spacing=8)
         self._reason: QLineEdit | None = None
         self._trial_for: object = None
+        self._findings_for: object = None
         self._offers = {key: offer for key, stage in stages.items() if (offer := stage.offer()) is not None}
         inner = QWidget()
         inner.setLayout(
@@ -59,7 +60,8 @@ class Margin(QWidget):
 
     def _show_trial(self) -> None:
         trial = self._desk.bench.trial
-        wanted = (trial, self._desk.measuring.readings_now())
+        readings: tuple[Reading, ...] = self._desk.measuring.readings_now() or (trial.readings if trial else ())
+        wanted = None if trial is None else (trial.title, trial.finding, trial.fix, readings)
         if wanted == self._trial_for and self._trial_space.count():
             return
         self._trial_for = wanted
@@ -83,7 +85,6 @@ class Margin(QWidget):
         grid.setColumnStretch(0, 1)
         grid.addWidget(label("A", "a"), 0, 1, Qt.AlignmentFlag.AlignRight)
         grid.addWidget(label("B", "b"), 0, 2, Qt.AlignmentFlag.AlignRight)
-        readings: tuple[Reading, ...] = self._desk.measuring.readings_now() or trial.readings
         for at, reading in enumerate(readings, 1):
             grid.addWidget(label(reading.label, "soft"), at, 0)
             grid.addWidget(label(_end(reading, reading.before), "a"), at, 1, Qt.AlignmentFlag.AlignRight)
@@ -118,22 +119,24 @@ class Margin(QWidget):
     # --- findings ------------------------------------------------------------------------------------------
 
     def _show_findings(self) -> None:
+        stage, findings = STAGES.get(self._stage), self._desk.measuring.findings
+        known = {s.id for s in self._desk.session.strips()}
+        here = [f for f in findings or () if f.stage == self._stage and known.issuperset(f.tracks)]
+        wanted = (self._stage, self._desk.selection.section.name, findings is None, here)
+        if wanted == self._findings_for:
+            return
+        self._findings_for = wanted
         clear(self._finding_space)
-        stage = STAGES.get(self._stage)
         if stage is None or not stage.findings:
             return
-        findings = self._desk.measuring.findings
-        here = [f for f in findings or () if f.stage == self._stage]
         count = (
             "listening…" if findings is None else f"{stage.title} · {len(here)} in {self._desk.selection.section.name}"
         )
         self._finding_space.addLayout(row(label("Findings", "heading"), label(count, "soft"), 1))
         if findings is not None and not here:
             self._finding_space.addWidget(label("Nothing wrong was found here in this section.", "soft", wrap=True))
-        known = {s.id for s in self._desk.session.strips()}
         for finding in here:
-            if known.issuperset(finding.tracks):
-                self._finding_space.addWidget(self._card(finding))
+            self._finding_space.addWidget(self._card(finding))
 
     def _card(self, finding: Finding) -> QWidget:
         strength = label(f"{_BARS[finding.strength]} {finding.strength}", "soft")

@@ -165,6 +165,8 @@ def style_sheet(c: Colours) -> str:
     QSpinBox::up-button, QSpinBox::down-button, QDoubleSpinBox::up-button, QDoubleSpinBox::down-button {{
         width: 0; border: none; }}
     QSpinBox QLineEdit, QDoubleSpinBox QLineEdit {{ border: none; background: transparent; }}
+    QLineEdit[kind="ruler"] {{ border: none; border-bottom: 1px solid transparent; background: transparent; padding: 0 4px; }}
+    QLineEdit[kind="ruler"]:focus {{ border: none; border-bottom: 1px solid {c.a}; }}
     QComboBox::drop-down {{ border: none; width: 18px; }}
     QComboBox::down-arrow {{ image: url({arrow}); width: 9px; height: 6px; }}
     QComboBox QAbstractItemView {{ background: {c.sheet}; border: 1px solid {c.line}; selection-background-color: {c.fill};

@@ -276,7 +276,7 @@ class Window(QMainWindow):
         self.status.tick()
         self.desk.look_after()
         if self.desk.listening.playing:
-            self.header.ribbon.update()
+            self.header.ribbon.show_playhead()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self.files.may_leave():

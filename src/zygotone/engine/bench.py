@@ -101,6 +101,7 @@ class Bench:
         new = edit.change(state.current)
         if new is state.current:
             return False
+        ensure_sound(new)  # before another value takes it in, which would ask again
         if state.trial:
             return self._go(edit.label, state.replace(trial=state.trial.replace(session=new)), merge_key=edit.merge_key)
         return self._go(edit.label, State(kept=new), merge_key=edit.merge_key)

@@ -118,6 +118,7 @@ class Catalogue:
     def __init__(self, noun: str, package: str) -> None:
         self._noun, self._package = noun, package
         self._entered: dict[str, Kind] = {}
+        self._all_there = False
 
     def enter(self, kind: Kind) -> Kind:
         self._entered[kind.kind] = kind
@@ -129,7 +130,9 @@ class Catalogue:
 
     @property
     def _kinds(self) -> dict[str, Kind]:
-        importlib.import_module(self._package)
+        if not self._all_there:
+            importlib.import_module(self._package)
+            self._all_there = True
         return self._entered
 
     def __iter__(self) -> Iterator[Kind]:

@@ -10,6 +10,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from PySide6.QtCore import SignalInstance
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QWidget
 
 from zygotone.advise.findings import Finding
@@ -33,6 +35,28 @@ class StageWidget(QWidget):
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
+        self._show: Callable[[], None] = lambda: None
+        self._stale = False
+
+    def shown_by(self, show: Callable[[], None], *signals: SignalInstance) -> None:
+        """``show`` is called now and after each of these signals: at once where somebody sees the page, else when somebody
+        does."""
+        self._show = show
+        for signal in signals:
+            signal.connect(self._follow)
+        show()
+
+    def _follow(self) -> None:
+        if self.isVisible():
+            self._show()
+        else:
+            self._stale = True
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        if self._stale:
+            self._stale = False
+            self._show()
 
     def offer(self) -> QWidget | None:
         """What stands in the margin under the findings while the stage is shown: things to add."""

@@ -150,13 +150,12 @@ class BriefStage(StageWidget):
         scroll.setWidgetResizable(True)
         scroll.setWidget(inner)
         self.setLayout(column(scroll))
-        desk.session_changed.connect(self._show)
         desk.measuring.worker.busy_changed.connect(lambda busy: None if busy else self.drop_note.setText(_DROP))
-        self._show()
+        self.shown_by(self.show_all, desk.session_changed)
 
     # --- showing -------------------------------------------------------------------------------------------
 
-    def _show(self) -> None:
+    def show_all(self) -> None:
         song = self.desk.song
         boxes = (self.tempo, self.beats, self.a4)
         for box in boxes:

@@ -91,6 +91,7 @@ class FitStage(StageWidget):
         super().__init__(desk)
         self.setObjectName("stage.fit")
         self._finding: Finding | None = None
+        self._findings: object = None  # those that were taken last
         self._worked_for: tuple[object, ...] | None = None  # kept version, pair and section of the fixes shown
         self._worked_out: Finding | None = None  # with those fixes
         self._pair: tuple[PairView | None, PairView | None] = (None, None)  # in A and in B
@@ -134,10 +135,9 @@ class FitStage(StageWidget):
         self.setLayout(column(scroll))
 
         self._watch = WhileVisible(self, desk.measuring, self._question, self._show_pair)
-        desk.session_changed.connect(self._on_session)
-        desk.measuring.findings_changed.connect(self._on_findings)
-        desk.selection.loop_changed.connect(self._on_session)
-        self._on_session()
+        self.shown_by(
+            self._on_session, desk.session_changed, desk.measuring.findings_changed, desk.selection.loop_changed
+        )
 
     @staticmethod
     def _column(text: str) -> QLabel:
@@ -166,6 +166,8 @@ class FitStage(StageWidget):
         first = next(f for s, f, _ in self.desk.song.spans() if s.id == section.id)
         self.where.setText(f"{section.name}, bars {first + 1}–{first + section.bars}")
         self._watch.ask()
+        if self.desk.measuring.findings is not self._findings:  # those of before an edit are not worked out again
+            self._on_findings()
         self._show_ladder()
 
     @property
@@ -247,6 +249,7 @@ class FitStage(StageWidget):
     def _on_findings(self) -> None:
         """Take the finding of this pair, and have its fixes worked out when the kept session has changed."""
         desk, ids = self.desk, self.pair_ids
+        self._findings = desk.measuring.findings
         if desk.measuring.findings is None or ids is None:
             self._show_ladder()
             return

@@ -57,18 +57,17 @@ class LogStage(StageWidget):
                 row(label("Log", "title"), 1, self.go, self.back), self.empty, self.table, spacing=8, margins=(16, 10, 10, 10)
             )
         )  # fmt: skip
-        desk.session_changed.connect(self._show_new)
-        theme().changed.connect(self._show)
-        self._show()
+        self.shown_by(self._show_new, desk.session_changed)
+        theme().changed.connect(self._list)
 
     def _show_new(self) -> None:
         desk = self.desk
         shown = (desk.bench.log, desk.song.sections, [s.name for s in desk.session.strips()])
         if shown != self._shown:
             self._shown = shown
-            self._show()
+            self._list()
 
-    def _show(self) -> None:
+    def _list(self) -> None:
         entries = list(reversed(self.desk.bench.log))
         selected = self.selected()
         self.empty.setVisible(not entries)

@@ -45,10 +45,12 @@ class LayerMap(QWidget):
         theme().changed.connect(self.update)
 
     def show_layers(self, source: InstrumentSource, view: LayerMapView | None, selected: str | None) -> None:
-        self._source, self.selected = source, selected
         # What was measured of other layers says nothing about these.
         fits = view is not None and view.layers == tuple(layer.id for layer in source.layers)
-        self._view = view if fits else None
+        shown = source, selected, view if fits else None
+        if self._source is source and self.selected == selected and self._view is shown[2]:
+            return
+        self._source, self.selected, self._view = shown
         self.setFixedHeight(HEAD + ROW * (len(source.layers) + 1) + 18)
         names = ", ".join(f"{layer.name} ({layer.job})" for layer in source.layers)
         self.setAccessibleDescription(names)

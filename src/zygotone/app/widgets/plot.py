@@ -77,6 +77,17 @@ class Mark:
     colour: str = "clash"
 
 
+def _same_curves(one: Sequence[Curve], other: Sequence[Curve]) -> bool:
+    return len(one) == len(other) and all(map(_same_curve, one, other))
+
+
+def _same_curve(one: Curve, other: Curve) -> bool:
+    looks = all(
+        getattr(one, name) == getattr(other, name) for name in ("name", "colour", "style", "width", "in_legend")
+    )
+    return looks and np.array_equal(one.x, other.x) and np.array_equal(one.y, other.y)
+
+
 class Plot(QWidget):
     """Draws curves; the pointer or the arrow keys move a cursor that reads them."""
 
@@ -100,14 +111,17 @@ class Plot(QWidget):
         theme().changed.connect(self.update)
 
     def show_curves(self, curves: Sequence[Curve], marks: Sequence[Mark] = (), *, empty: str = "") -> None:
-        self._curves, self._marks = tuple(curves), tuple(marks)
-        if empty:
-            self._empty = empty
-        self.update()
+        shown = tuple(curves), tuple(marks), empty or self._empty
+        # Pages show all they have after each edit; what is as it was need not be drawn again.
+        if shown[1:] != (self._marks, self._empty) or not _same_curves(shown[0], self._curves):
+            self._curves, self._marks, self._empty = shown
+            self.update()
 
     def set_axes(self, x: Axis | None = None, y: Axis | None = None) -> None:
-        self.x_axis, self.y_axis = x or self.x_axis, y or self.y_axis
-        self.update()
+        axes = x or self.x_axis, y or self.y_axis
+        if axes != (self.x_axis, self.y_axis):
+            self.x_axis, self.y_axis = axes
+            self.update()
 
     @property
     def curves(self) -> tuple[Curve, ...]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from zygotone.app.desk import Desk
@@ -21,6 +21,9 @@ class Ribbon(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self._desk = desk
         self._from: int | None = None
+        self._drawn: object = None
+        self._pixmap = QPixmap()
+        self._drawn_x = 0.0  # where the playhead was painted
         for signal in (desk.session_changed, desk.selection.loop_changed, theme().changed):
             signal.connect(self.update)
 
@@ -39,8 +42,43 @@ class Ribbon(QWidget):
             left += width + gap
         return boxes
 
+    def show_playhead(self) -> None:
+        """While it plays, at a steady rate: only the strips that it leaves and enters are painted."""
+        x = self.playhead_x()
+        if abs(x - self._drawn_x) >= 0.5:
+            for at in (self._drawn_x, x):
+                self.update(int(at) - 2, 0, 5, self.height())
+
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._picture())
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._drawn_x = x = self.playhead_x()
+        painter.setPen(QPen(colour("ink"), 2))
+        painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        if self.hasFocus():
+            painter.setPen(QPen(colour("a"), 1, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
+
+    def _picture(self) -> QPixmap:
+        """The sections, painted when they have changed."""
+        shown = (
+            self._desk.song.sections,
+            self._desk.selection.loop,
+            self.size(),
+            self.devicePixelRatio(),
+            colour("ink"),
+        )
+        if shown != self._drawn:
+            ratio = self.devicePixelRatio()
+            self._drawn, self._pixmap = shown, QPixmap(self.size() * ratio)
+            self._pixmap.setDevicePixelRatio(ratio)
+            self._pixmap.fill(Qt.GlobalColor.transparent)
+            self._paint_sections(QPainter(self._pixmap))
+        return self._pixmap
+
+    def _paint_sections(self, painter: QPainter) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         desk = self._desk
         sections = {s.id: s for s in desk.song.sections}
@@ -58,13 +96,7 @@ class Ribbon(QWidget):
             painter.drawText(
                 box.adjusted(5, 0, -3, -3), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, f"{section.bars}"
             )
-        x = self.playhead_x()
-        painter.setPen(QPen(colour("ink"), 2))
-        painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
-        if self.hasFocus():
-            painter.setPen(QPen(colour("a"), 1, Qt.PenStyle.DotLine))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
+        painter.end()
 
     def playhead_x(self) -> float:
         desk = self._desk

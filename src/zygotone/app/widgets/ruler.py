@@ -7,15 +7,26 @@ from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
-from PySide6.QtWidgets import QComboBox, QLineEdit, QSizePolicy, QWidget
+from PySide6.QtGui import (
+    QFontMetrics,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSizePolicy, QWidget
 
-from zygotone.app.theme import colour, number_font, theme
+from zygotone.app.theme import colour, number_font, text_font, theme
 from zygotone.app.widgets.basic import column, label, row
 from zygotone.errors import ParameterError
 from zygotone.session.params import Param
 
 _SIDE = 12
+_FIELD_HEIGHT = 20
 _FINE = 0.1
 
 
@@ -55,6 +66,7 @@ class Scale(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self._param, self._on_change, self._on_release = param, on_change, on_release
         self.value = param.number_of(param.default, bpm=120.0)
+        self.setAccessibleDescription(param.format(self.value))
         self.kept: float | None = None
         self.moves: tuple[float, float] | None = None
         self._ticks = ruler_ticks(param)
@@ -64,6 +76,8 @@ class Scale(QWidget):
         return QSize(200, 32)
 
     def show_value(self, value: float, kept: float | None) -> None:
+        if (value, kept) == (self.value, self.kept):
+            return
         self.value, self.kept = value, kept
         self.setAccessibleDescription(self._param.format(value))
         self.update()
@@ -191,29 +205,68 @@ class Ruler(QWidget):
         self.setToolTip(param.help)
         self.param, self._bpm, self._on_error = param, bpm, on_error
         self._on_change, self._on_release = on_change, on_release
-        self.field = QLineEdit()
+        self.field = QLineEdit(self)
         self.field.setObjectName(f"{name}.value")
         self.field.setAccessibleName(param.label)
+        self.field.setProperty("kind", "ruler")
         self.field.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.field.setFixedWidth(78 if len(param.unit) < 6 else 116)
         self.field.setFrame(False)
         self.field.setFont(number_font(10))
-        self.field.setStyleSheet("QLineEdit { background: transparent; border: none; padding: 0 4px; }")
         self.field.editingFinished.connect(self._typed)
         self.scale = Scale(param, f"{name}.scale", on_change, on_release)
+        self.scale.setParent(self)
         self._shown = ""
-        self._moving = label("moves", "soft")
-        self._moving.setObjectName(f"{name}.moves")
-        self._moving.hide()
-        self.setLayout(column(row(label(param.label, "soft"), 1, self._moving, self.field), self.scale, spacing=0))
+        self._moving: QLabel | None = None
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+
+    # A page has dozens of these, made anew for each track: placed and painted by hand they cost a third of what layouts and
+    # a label each do.
+
+    def sizeHint(self) -> QSize:
+        return QSize(200, _FIELD_HEIGHT + self.scale.height())
+
+    def minimumSizeHint(self) -> QSize:
+        name = QFontMetrics(text_font(9)).horizontalAdvance(self.param.label)
+        return QSize(name + self._field_width, _FIELD_HEIGHT + self.scale.height())
+
+    @property
+    def _field_width(self) -> int:
+        return 78 if len(self.param.unit) < 6 else 116
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        width, field = self.width(), self._field_width
+        self.field.setGeometry(width - field, 0, field, _FIELD_HEIGHT)
+        self.scale.setGeometry(0, _FIELD_HEIGHT, width, self.scale.height())
+        if self._moving is not None:
+            size = self._moving.sizeHint().width()
+            self._moving.setGeometry(width - field - size, 0, size, _FIELD_HEIGHT)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if event.rect().top() >= _FIELD_HEIGHT:
+            return  # only the scale is drawn anew
+        painter = QPainter(self)
+        painter.setPen(colour("soft"))
+        painter.setFont(text_font(9))
+        taken = self._field_width
+        if self._moving is not None and self._moving.isVisible():
+            taken += self._moving.width() + 4
+        box = QRectF(0.0, 0.0, self.width() - taken, _FIELD_HEIGHT)
+        words = painter.fontMetrics().elidedText(self.param.label, Qt.TextElideMode.ElideRight, int(box.width()))
+        painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
 
     def show_moves(self, moves: tuple[float, float] | None) -> None:
         """Whether automation moves it, and from where to where: then what is set here holds only where no lane plays."""
         self.scale.show_moves(moves)
-        self._moving.setVisible(moves is not None)
         if moves is not None:
+            if self._moving is None:
+                self._moving = label("moves", "soft", name=f"{self.objectName()}.moves")
+                self._moving.setParent(self)
+                self.resizeEvent(QResizeEvent(self.size(), self.size()))
             low, high = map(self.param.format, moves)
             self._moving.setToolTip(f"Automation moves it from {low} to {high}; where it does not, the number holds")
+        if self._moving is not None and self._moving.isHidden() != (moves is None):
+            self._moving.setVisible(moves is not None)
+            self.update()
 
     def show_value(self, value: Any, kept: Any | None) -> None:
         """Showing is never setting. A note value stands where its time at this tempo lies."""

@@ -105,9 +105,7 @@ class ChainsStage(StageWidget):
         self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.scroller.setWidget(inner)
         self.setLayout(column(self.scroller))
-        for signal in (desk.session_changed, desk.selection.changed, desk.selection.loop_changed):
-            signal.connect(self.show_all)
-        self.show_all()
+        self.shown_by(self.show_all, desk.session_changed, desk.selection.changed, desk.selection.loop_changed)
 
     # --- what is shown -------------------------------------------------------------------------------------
 

@@ -117,14 +117,13 @@ class SoundsStage(StageWidget):
         self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.scroller.setWidget(inner)
         self.setLayout(column(self.scroller, self.piano, spacing=0))
-        for signal in (
+        self.shown_by(
+            self.show_all,
             desk.session_changed,
             desk.selection.changed,
             desk.selection.loop_changed,
             desk.listening.changed,
-        ):
-            signal.connect(self.show_all)
-        self.show_all()
+        )
 
     def listen_to_midi(self, midi: MidiInput) -> None:
         midi.pressed.connect(self.piano.press)

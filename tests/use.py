@@ -96,6 +96,7 @@ def use_the_demo(seconds: float) -> dict[str, float]:
 
     from zygotone.app.main import make_application, make_window
     from zygotone.app.shots import scratch_settings, settle
+    from zygotone.app.tidying import Tidier
     from zygotone.demo import build_demo
 
     make_application()
@@ -104,6 +105,7 @@ def use_the_demo(seconds: float) -> dict[str, float]:
     window.show()
     window.desk.start()
     settle(window)
+    Tidier(window.desk, window)
     gaps: list[float] = []
     last = time.perf_counter()
 

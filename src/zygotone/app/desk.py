@@ -32,6 +32,7 @@ _QUESTIONS = ("zygotone.advise.questions", "zygotone.advise.rules")
 
 
 class Desk(QObject):
+    opened = Signal()  # another project
     session_changed = Signal()  # any change of the bench
     message = Signal(str)
     stage_wanted = Signal(str)
@@ -83,6 +84,7 @@ class Desk(QObject):
         if path is not None:
             self.files.remember(path)
         self.start()
+        self.opened.emit()
 
     def start(self) -> None:
         """Begin to measure; separate from opening, so that the window is there first."""

@@ -12,6 +12,7 @@ from zygotone.app.desk import Desk
 from zygotone.app.files import empty_project
 from zygotone.app.stages import STAGES
 from zygotone.app.theme import application, load_fonts, theme
+from zygotone.app.tidying import Tidier
 from zygotone.app.window import Window
 from zygotone.session.project_file import Project
 
@@ -46,6 +47,7 @@ def run(project: Path | None, *, demo: bool = False) -> int:
     app = make_application()
     window = make_window()
     window.show()
+    Tidier(window.desk, window)
 
     def begin() -> None:
         if demo:

@@ -60,8 +60,7 @@ class DeviceCard(QFrame):
         self.key.setVisible(bool(key))
 
     def show_state(self, *, selected: bool, trial: bool, step: Step | None) -> None:
-        restyle(self, trial="true" if trial else "false")
-        self.setStyleSheet("DeviceCard { border-width: 2px; }" if selected else "")
+        restyle(self, trial="true" if trial else "false", selected="true" if selected else "false")
         for field, value, unit in (
             (self.loudness, step.lufs if step else None, "LU"),
             (self.crest, step.crest_db if step else None, "dB"),

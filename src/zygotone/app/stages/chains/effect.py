@@ -33,26 +33,28 @@ class EffectTiles(QWidget):
         super().__init__()
         self._desk = desk
         self._title = label("", "heading")
+        self._shown: object = None
         self._tiles = QGridLayout()
         self._tiles.setSpacing(6)
         self.setLayout(column(self._title, self._tiles, spacing=8))
 
     def show_effect(self, device: Device, effect: Effect | None, old: Effect | None) -> None:
         """``old`` is what it did in A, while there is a trial."""
-        clear(self._tiles)
         strip = self._desk.session.strip(self._desk.selection.track_id)
         self._title.setText(f"What {device.title} did to {strip.name}, {self._desk.selection.section.name}")
-        if effect is None:
-            self._tiles.addWidget(label("Measuring…", "soft"), 0, 0)
-            return
-
         tiles = []
-        for name, read in _TILES:
+        for name, read in _TILES if effect is not None else ():
             quantity = find_quantity(name)
             values = [read(e) if e is not None else None for e in (old, effect)]
             if values[1] is not None or name in _ALWAYS:
                 tiles.append((quantity.label, *(_text(quantity, value) for value in values)))
         trial = self._desk.bench.trial is not None
+        if (trial, tiles) == self._shown:
+            return
+        self._shown = trial, tiles
+        clear(self._tiles)
+        if not tiles:
+            self._tiles.addWidget(label("Measuring…", "soft"), 0, 0)
         for at, (name, before, after) in enumerate(tiles):
             numbers = (
                 row(label(f"A {before}", "a"), 1, label(f"B {after}", "b"), 1)

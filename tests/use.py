@@ -94,9 +94,8 @@ def use_the_demo(seconds: float) -> dict[str, float]:
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
-    from zygotone.app.main import make_application, make_window
+    from zygotone.app.main import make_application, make_window, settle_down
     from zygotone.app.shots import scratch_settings, settle
-    from zygotone.app.tidying import Tidier
     from zygotone.demo import build_demo
 
     make_application()
@@ -105,7 +104,7 @@ def use_the_demo(seconds: float) -> dict[str, float]:
     window.show()
     window.desk.start()
     settle(window)
-    Tidier(window.desk, window)
+    settle_down(window)
     gaps: list[float] = []
     last = time.perf_counter()
 

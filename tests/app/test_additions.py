@@ -85,7 +85,7 @@ def toys():
     forget_quantity("toy_peak")
 
 
-def test_they_are_in_the_window(toys, qapp, pair, settings, settled):
+def test_they_are_in_the_window(toys, qapp, pair, settings, settled, qtbot):
     window = Window(Desk(empty_project(), settings=settings, own_processes=False))
     window.show()
     desk = window.desk
@@ -98,6 +98,7 @@ def test_they_are_in_the_window(toys, qapp, pair, settings, settled):
         action = window.findChild(QAction, "view.toys")
         assert action.shortcut().toString() == "Alt+4"
         action.trigger()
+        qtbot.waitUntil(window.stages["toys"].isVisible)
         assert window.stack.currentWidget().objectName() == "stage.toys"
         assert window.left.stages["toys"].waiting() == 2
         trials = [b for b in window.findChildren(QPushButton) if b.objectName().startswith("finding.toy.kick")]

@@ -244,8 +244,9 @@ def test_an_impulse_file_comes_into_the_project(window, chains, settled, tmp_pat
     assert "no such file" in told[-1]
 
 
-def test_buses_are_made_named_and_removed_in_the_brief(window, settled):
+def test_buses_are_made_named_and_removed_in_the_brief(window, settled, qtbot):
     window.show_stage("brief")
+    qtbot.waitUntil(window.stages["brief"].isVisible)
     click(window, "brief.add_bus")
     field = window.findChild(type(window.stages["brief"].title), "brief.bus.bus.name")
     field.setText("Drums")

@@ -301,8 +301,9 @@ def test_brief_edits_the_song(window, qtbot, settled):
     settled(window)
 
 
-def test_undo_reaches_the_brief(window):
+def test_undo_reaches_the_brief(window, qtbot):
     window.show_stage("brief")
+    qtbot.waitUntil(window.stages["brief"].isVisible)
     window.stages["brief"].tempo.setValue(92.0)
     trigger(window, "edit.undo")
     assert window.stages["brief"].tempo.value() == 120.0

@@ -14,6 +14,7 @@ from zygotone.app.stages import STAGES
 from zygotone.app.theme import application, load_fonts, theme
 from zygotone.app.tidying import Tidier
 from zygotone.app.window import Window
+from zygotone.engine import cores
 from zygotone.session.project_file import Project
 
 # What is measured works in threads of this process; the window asks for the interpreter often, and must not wait long each time.
@@ -42,12 +43,18 @@ def make_window(project: Project | None = None, *, settings: QSettings | None = 
     return window
 
 
+def settle_down(window: Window) -> None:
+    """Nothing that this process does for itself shall be felt."""
+    cores.keep_off_the_player()
+    Tidier(window.desk, window)
+
+
 def run(project: Path | None, *, demo: bool = False) -> int:
     """Show the window first; what is to be opened comes as soon as it is there."""
     app = make_application()
     window = make_window()
     window.show()
-    Tidier(window.desk, window)
+    settle_down(window)
 
     def begin() -> None:
         if demo:

@@ -145,7 +145,6 @@ def style_sheet(c: Colours) -> str:
     QLabel[kind="b"] {{ font-family: B612; font-size: 9pt; color: {c.b}; }}
     QFrame[kind="card"] {{ background: {c.sheet}; border: 1px solid {c.line}; border-radius: 5px; }}
     QFrame[kind="card"][trial="true"] {{ background: {c.b_fill}; border: 1px solid {c.b}; }}
-    QFrame[kind="card"][selected="true"] {{ border-width: 2px; }}
     QFrame[kind="trialcard"] {{ background: {c.sheet}; border: 2px solid {c.b}; border-radius: 6px; }}
     QPushButton {{ background: {c.sheet}; border: 1px solid {c.line}; border-radius: 11px; padding: 3px 11px; }}
     QPushButton:hover {{ border-color: {c.soft}; }}

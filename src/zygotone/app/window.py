@@ -81,11 +81,18 @@ class Window(QMainWindow):
         if stage not in self.stages:
             stage = STAGES.leading.key
         self.stage = stage
-        self.stack.setCurrentWidget(self.stages[stage])
+        self.stages[stage].bring_up_to_date()
+        if self.isVisible():  # what is filled is shown a moment later: two short holds instead of a long one
+            QTimer.singleShot(0, self._show_page)
+        else:
+            self._show_page()
         self.left.show_stage(stage)
         self.margin.show_stage(stage)
         shown = STAGES.get(stage)
         self.margin.setVisible(shown is None or shown.margin)
+
+    def _show_page(self) -> None:
+        self.stack.setCurrentWidget(self.stages[self.stage])
 
     def act_on(self, finding: Finding) -> None:
         """A finding's button: show the ladder, or put the one fix on trial."""

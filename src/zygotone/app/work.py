@@ -15,6 +15,7 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 
 from zygotone.dsp.giving_up import Cancelled, IsUnwanted, given_up_when, share_told_to
+from zygotone.engine import cores
 from zygotone.errors import ZygotoneError
 
 _NICE = 5
@@ -114,6 +115,7 @@ class Worker(QObject):
         self._thread.join(_LEAVE_S)
 
     def _loop(self) -> None:
+        cores.use_all()
         if self._gives_way:
             with suppress(OSError, AttributeError):  # of this thread alone, and of those that it begins
                 os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _NICE)

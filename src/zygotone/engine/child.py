@@ -21,11 +21,14 @@ from typing import Any, Self
 
 import numpy as np
 
+from zygotone.engine import cores
+
 HUNG_S = 1.0
 START_S = 20.0  # from its start to its first sign of life
 _QUICK_S, _PATIENCE_S, _MOST_PATIENCE_S = 5.0, 0.25, 30.0
 _PR_SET_PDEATHSIG = 1
 # One thread each for what would otherwise wake a pool in every process.
+_CORES = "ZYGOTONE_CORES"
 _ONE_THREAD = {"OPENBLAS_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1", "MALLOC_ARENA_MAX": "2"}
 
 
@@ -62,7 +65,7 @@ class Child:
         handles = (theirs.fileno(), state.handle)
         self._process = subprocess.Popen(
             [sys.executable, "-m", module, *map(str, handles), *arguments], pass_fds=handles, stdin=subprocess.DEVNULL,
-            env={**os.environ, **_ONE_THREAD, "PYTHONPATH": os.pathsep.join(sys.path)},
+            env={**os.environ, **_ONE_THREAD, _CORES: cores.as_words(), "PYTHONPATH": os.pathsep.join(sys.path)},
         )  # fmt: skip
         theirs.close()
         # Sent by a thread of its own: a process that hangs must not hold up whoever speaks to it.
@@ -142,6 +145,7 @@ class Served:
         with suppress(OSError, AttributeError):
             ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
         signal.signal(signal.SIGINT, signal.SIG_IGN)
+        cores.use_those_of(os.environ.get(_CORES, ""))
         return cls(Connection(int(arguments[0])), state(int(arguments[1])), *more)
 
     def tell(self, *message: Any) -> None:

@@ -18,6 +18,7 @@ from typing import Any
 
 import numpy as np
 
+from zygotone.engine import cores
 from zygotone.engine.child import Served
 from zygotone.engine.player_state import PlayerState, note_place
 from zygotone.engine.renderer import Renderer
@@ -81,6 +82,7 @@ class Server(Served):
 
     def __init__(self, connection: Connection, state: PlayerState, rate_hz: int, takes: Path) -> None:
         super().__init__(connection, state)
+        cores.keep_as_player()
         self.store = AudioStore(Held(_HELD_BYTES))
         self.received = VersionReceiver(self.store, "player")
         renderer = Renderer(self.store, self.store.held, mapped=MappedCache(takes))

@@ -52,11 +52,15 @@ class StageWidget(QWidget):
         else:
             self._stale = True
 
-    def showEvent(self, event: QShowEvent) -> None:
-        super().showEvent(event)
+    def bring_up_to_date(self) -> None:
+        """Where something has changed since it was seen."""
         if self._stale:
             self._stale = False
             self._show()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self.bring_up_to_date()
 
     def offer(self) -> QWidget | None:
         """What stands in the margin under the findings while the stage is shown: things to add."""

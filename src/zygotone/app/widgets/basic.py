@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Callable, Sequence
 from typing import TypeVar
 
@@ -33,6 +34,11 @@ def label(text: str, kind: str = "", *, name: str = "", wrap: bool = False) -> Q
         made.setWordWrap(True)
         made.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
     return made
+
+
+def plain_tip(text: str) -> str:
+    """A name from a file as a tip, which would else be read as markup where it looks like some."""
+    return f"<span>{html.escape(text)}</span>"
 
 
 def number_box() -> QDoubleSpinBox:

@@ -213,6 +213,7 @@ class Ruler(QWidget):
         self.field.setFrame(False)
         self.field.setFont(number_font(10))
         self.field.editingFinished.connect(self._typed)
+        self.field.textChanged.connect(lambda _: self.update(0, 0, self.width(), _FIELD_HEIGHT))
         self.scale = Scale(param, f"{name}.scale", on_change, on_release)
         self.scale.setParent(self)
         self._shown = ""
@@ -247,9 +248,10 @@ class Ruler(QWidget):
         painter = QPainter(self)
         painter.setPen(colour("soft"))
         painter.setFont(text_font(9))
-        taken = self._field_width
+        # The number's field is wider than most numbers; what it leaves free the name may use.
+        taken = min(self._field_width, 14 + self.field.fontMetrics().horizontalAdvance(self.field.text()))
         if self._moving is not None and self._moving.isVisible():
-            taken += self._moving.width() + 4
+            taken = self._field_width + self._moving.width() + 4
         box = QRectF(0.0, 0.0, self.width() - taken, _FIELD_HEIGHT)
         words = painter.fontMetrics().elidedText(self.param.label, Qt.TextElideMode.ElideRight, int(box.width()))
         painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)

@@ -5,14 +5,14 @@ from __future__ import annotations
 import math
 from typing import Any, Protocol
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QFocusEvent, QFontMetrics, QMouseEvent
-from PySide6.QtWidgets import QCheckBox, QFrame
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QFocusEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QCheckBox, QWidget
 
 from zygotone.advise.views import Step
 from zygotone.app.desk import Desk
-from zygotone.app.theme import text_font
-from zygotone.app.widgets.basic import column, label, restyle, row, signed
+from zygotone.app.theme import colour, number_font, text_font
+from zygotone.app.widgets.basic import plain_tip, signed
 from zygotone.session.models import Device
 
 
@@ -24,48 +24,66 @@ class CardHost(Protocol):
     def change(self, device_id: str, what: str, *, merge: object = "value", **changes: Any) -> None: ...
 
 
-class DeviceCard(QFrame):
+class DeviceCard(QWidget):
     """A device in the row: number, name, what it changes. ``path`` is where it stands in the strip's chain."""
+
+    # Painted by hand: a row of these is made anew for each track, and labels and layouts would take as long as all else.
 
     def __init__(self, at: int, device: Device, path: str, stage: CardHost) -> None:
         super().__init__()
-        self.setProperty("kind", "card")
         self.setObjectName(f"chains.device.{device.id}")
         self.setAccessibleName(f"Device {at}, {device.title}")
+        self.setToolTip(plain_tip(device.title))
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFixedSize(150, 82)
-        self._id, self._stage = path, stage
-        self.on = QCheckBox()
+        self._id, self._stage, self._at, self._title = path, stage, at, device.title
+        self._key = stage.desk.session.strip(device.key.track).name if device.key is not None else ""
+        self._state: tuple[bool, bool, str, str] = (False, False, "–", "–")
+        self.on = QCheckBox(self)
         self.on.setChecked(device.on)
         self.on.setObjectName(f"chains.device.{device.id}.on")
         self.on.setAccessibleName(f"{device.title} on")
         self.on.setToolTip("On or off (Shift+O)")
         self.on.toggled.connect(lambda on: stage.change(path, "Switch", on=on))
-        title = QFontMetrics(text_font(10, bold=True)).elidedText(device.title, Qt.TextElideMode.ElideRight, 98)
-        name = label(title, "heading")
-        name.setToolTip(device.title)
-        self.loudness, self.crest = label("", "number"), label("", "number")
-        key = ""
-        if device.key is not None:
-            key = f"key {stage.desk.session.strip(device.key.track).name}"
-        self.key = label(key, "soft")
-        self.setLayout(
-            column(
-                row(label(str(at), "soft"), name, 1, self.on, spacing=5),
-                row(label("loudness", "soft"), 1, self.loudness),
-                row(label("crest", "soft"), 1, self.crest),
-                self.key, spacing=1, margins=(9, 5, 7, 4),
-            )
-        )  # fmt: skip
-        self.key.setVisible(bool(key))
+        self.on.move(self.width() - 26, 6)
 
     def show_state(self, *, selected: bool, trial: bool, step: Step | None) -> None:
-        restyle(self, trial="true" if trial else "false", selected="true" if selected else "false")
-        for field, value, unit in (
-            (self.loudness, step.lufs if step else None, "LU"),
-            (self.crest, step.crest_db if step else None, "dB"),
-        ):
-            field.setText(signed(value, unit) if value is not None and math.isfinite(value) else "–")
+        loudness, crest = (
+            signed(value, unit) if value is not None and math.isfinite(value) else "–"
+            for value, unit in ((step.lufs if step else None, "LU"), (step.crest_db if step else None, "dB"))
+        )
+        state = (selected, trial, loudness, crest)
+        if state != self._state:
+            self._state = state
+            self.setAccessibleDescription(f"loudness {loudness}, crest {crest}")
+            self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        selected, trial, loudness, crest = self._state
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        edge = 2.0 if selected else 1.0
+        painter.setPen(QPen(colour("a" if self.hasFocus() else "b" if trial else "soft" if selected else "line"), edge))
+        painter.setBrush(colour("b_fill" if trial else "sheet"))
+        painter.drawRoundedRect(QRectF(self.rect()).adjusted(edge / 2, edge / 2, -edge / 2, -edge / 2), 5, 5)
+        soft, left, right = text_font(9), 10.0, self.width() - 9.0
+        painter.setFont(soft)
+        painter.setPen(colour("soft"))
+        painter.drawText(QPointF(left, 20), str(self._at))
+        for y, word in ((39, "loudness"), (55, "crest")):
+            painter.drawText(QPointF(left, y), word)
+        if self._key:
+            key = painter.fontMetrics().elidedText(f"key {self._key}", Qt.TextElideMode.ElideRight, int(right - left))
+            painter.drawText(QPointF(left, 72), key)
+        after = left + painter.fontMetrics().horizontalAdvance(f"{self._at} ") + 2
+        painter.setPen(colour("ink"))
+        painter.setFont(text_font(10, bold=True))
+        room = int(self.on.x() - after - 2)
+        title = painter.fontMetrics().elidedText(self._title, Qt.TextElideMode.ElideRight, room)
+        painter.drawText(QPointF(after, 20), title)
+        painter.setFont(number_font(10))
+        for y, number in ((39, loudness), (55, crest)):
+            painter.drawText(QPointF(right - painter.fontMetrics().horizontalAdvance(number), y), number)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._stage.desk.selection.device(self._id)

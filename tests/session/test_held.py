@@ -54,13 +54,23 @@ def test_threads_share_it():
     assert held.held_bytes == sum(size for _, size in held._held.values()) <= 10_000
 
 
+def test_what_is_cheap_goes_first():
+    held = Held(100)
+    for name, cheap in (("dear", False), ("cheap", True), ("newer", False)):
+        held.put(name, np.zeros(40, dtype=np.int8), cheap=cheap)
+    assert held.get("dear") is not None
+    assert held.get("newer") is not None
+    assert held.get("cheap") is None
+    assert held.held_bytes == 80
+
+
 def test_clips_and_takes_share_one_bound(tmp_path):
     project = tone_project(tmp_path, Low=50.0, High=500.0)
     project.store.held.limit_bytes = 6_000_000
     renderer = Renderer(project.store, project.store.held)
     renderer.mix(project.session)
     assert 0 < project.store.held.held_bytes <= 6_000_000
-    kinds = {key[0] for key in project.store.held._held}
+    kinds = {key[0] for key in (*project.store.held._held, *project.store.held._cheap)}
     assert "clip" in kinds
     assert len(kinds) > 1
 

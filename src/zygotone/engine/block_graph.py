@@ -12,7 +12,7 @@ from zygotone.devices import Host
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.graph import DeviceNode, Node, SourceNode, nodes_below
 from zygotone.engine.pipeline import Pipeline
-from zygotone.engine.runners import ReadSource, Runner, make_runner
+from zygotone.engine.runners import GivenRunner, ReadSource, Runner, make_runner
 
 _TRIAL_FRAMES = 512  # of silence, by which a runner is tried out
 
@@ -83,14 +83,16 @@ class BlockGraph:
         nodes: list[Node],
         reader: Callable[[SourceNode], ReadSource],
         prepared: Mapping[str, Runner] | None = None,
+        given: Sequence[GivenRunner] = (),
     ) -> None:
         """From the next block on work out these nodes and what they need. Runners of nodes that stay keep
-        their memory; one that takes an edited node's place takes over what fits. ``prepared`` are some of the new ones."""
+        their memory; one that takes an edited node's place takes over what fits. ``prepared`` are some of the new ones,
+        ``given`` what need not be worked out."""
         old = self._runners
         by_place = {runner.node.place: runner for runner in old.values()}
-        runners: dict[str, Runner] = {}
+        runners: dict[str, Runner] = {runner.node.key: runner for runner in given}
 
-        for node in nodes_below(nodes):
+        for node in nodes_below(nodes, known=lambda node: node.key in runners):
             runner = old.get(node.key)
             if runner is None or len(runner.node.inputs) != len(node.inputs):
                 runner = (prepared or {}).get(node.key) or make_runner(node, self._host, reader)
@@ -116,14 +118,14 @@ class BlockGraph:
         """Output of every node for this block of the song, by node key."""
         outputs: dict[str, Stereo] = {}
         for key, runner in self._runners.items():
-            outputs[key] = runner.block(start, frames, [outputs[i.key] for i in runner.node.inputs])
+            outputs[key] = runner.block(start, frames, [outputs[i.key] for i in runner.needs])
         return outputs
 
     def blocks(self, spans: Sequence[tuple[int, int]]) -> Iterator[Block]:
         """Consecutive blocks, each (first frame, frames), of the nodes that are shown; on several cores."""
         runners = list(self._runners.values())
         place = {runner.node.key: n for n, runner in enumerate(runners)}
-        inputs = [[place[i.key] for i in runner.node.inputs] for runner in runners]
+        inputs = [[place[i.key] for i in runner.needs] for runner in runners]
         wanted = {node.key for node in self._wanted}
         users = [sum(n in below for below in inputs) + (runners[n].node.key in wanted) for n in range(len(runners))]
         # What is underway, by step and block, and how many still want it.

@@ -29,7 +29,13 @@ _QUICK_S, _PATIENCE_S, _MOST_PATIENCE_S = 5.0, 0.25, 30.0
 _PR_SET_PDEATHSIG = 1
 # One thread each for what would otherwise wake a pool in every process.
 _CORES = "ZYGOTONE_CORES"
-_ONE_THREAD = {"OPENBLAS_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1", "MALLOC_ARENA_MAX": "2"}
+_ONE_THREAD = {"OPENBLAS_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"}
+# Audio that is let go goes back to the system at once: else glibc keeps what it once needed, hundreds of MiB of it.
+_LETS_GO = {
+    "MALLOC_ARENA_MAX": "2",
+    "MALLOC_MMAP_THRESHOLD_": str(1 << 20),
+    "MALLOC_TRIM_THRESHOLD_": str(8 << 20),
+}
 
 
 class SharedNumbers:
@@ -65,7 +71,7 @@ class Child:
         handles = (theirs.fileno(), state.handle)
         self._process = subprocess.Popen(
             [sys.executable, "-m", module, *map(str, handles), *arguments], pass_fds=handles, stdin=subprocess.DEVNULL,
-            env={**os.environ, **_ONE_THREAD, _CORES: cores.as_words(), "PYTHONPATH": os.pathsep.join(sys.path)},
+            env={**os.environ, **_ONE_THREAD, **_LETS_GO, _CORES: cores.as_words(), "PYTHONPATH": os.pathsep.join(sys.path)},
         )  # fmt: skip
         theirs.close()
         # Sent by a thread of its own: a process that hangs must not hold up whoever speaks to it.

@@ -20,10 +20,10 @@ from zygotone.dsp.giving_up import IsUnwanted, asked_here, given_up_when
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
 from zygotone.engine.chains import process_chain
-from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, StripNode, compile_session, nodes_below
+from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, compile_session, nodes_below
 from zygotone.engine.motion import layer_automation
-from zygotone.engine.pipeline import Pipeline, at_once
-from zygotone.engine.runners import ReadSource, Runner, make_runner
+from zygotone.engine.pipeline import at_once
+from zygotone.engine.runners import GivenRunner, ReadSource, Runner
 from zygotone.session.audio_store import AudioStore, Clip, HeldClip
 from zygotone.session.held import Held
 from zygotone.session.mapped import MappedCache
@@ -48,6 +48,7 @@ PREROLL_S = 3.2
 # Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
 # some device's latency changes.
 _MARGIN_FRAMES = 8192
+_KEPT_SHARE = 0.6  # of what may be held, for what comes on the way to one node
 _UNITY = np.ones((2, 1))
 
 
@@ -72,7 +73,7 @@ class Renderer:
     store: AudioStore
     # Where all that can be worked out again is kept; with that of the store, one bound holds for both.
     held: Held = field(default_factory=Held)
-    rendered_nodes: int = 0  # how many nodes were worked out rather than found there
+    devices_run: int = 0  # how many had to be, rather than found there
     mapped: MappedCache | None = None  # where layers are kept that other processes read too
 
     # --- sources -------------------------------------------------------------------------------------------
@@ -207,15 +208,7 @@ class Renderer:
         margin = _MARGIN_FRAMES * (1 + node.latency // _MARGIN_FRAMES)
         total = end - first + margin
         work = _Work(self, self.host(graph.session), self.source_reader(graph.session), first, total, block_frames)
-        todo = self._missing(node, first, total)
-        if len(todo) * total * 16 > self.held.limit_bytes:
-            # Too much to keep every step of: the tracks and buses are kept, as many as fit, and the last.
-            room = int(0.6 * self.held.limit_bytes / (total * 16))
-            kept = [each for each in todo if isinstance(each, StripNode) and each is not node][:room]
-            remembered = self._remembered(node, first, total)
-            whole = remembered or self._put(node, first, total, work.streamed(node, kept, progress))
-        else:
-            whole = work.all_of(todo, progress) if todo else work.fetch(node)
+        whole = self._remembered(node, first, total) or work.render(node, progress)
         cut = slice(start - first + node.latency, end - first + node.latency)
         return Take(
             np.ascontiguousarray(whole.audio[:, cut]),
@@ -223,21 +216,15 @@ class Renderer:
             whole.bad_samples,
         )
 
-    def _missing(self, node: Node, first: int, total: int) -> list[Node]:
-        """Nodes below and including ``node`` that are not held, inputs before outputs."""
-        return nodes_below([node], known=lambda each: self._remembered(each, first, total) is not None)
-
     def _remembered(self, node: Node, first: int, total: int) -> Take | None:
         return self.held.get((node.key, first, total))
 
-    def _keep(self, key: object, take: Take) -> None:
+    def _keep(self, key: object, take: Take, *, cheap: bool = False) -> None:
         take.audio.setflags(write=False)
-        self.held.put(key, take)
+        self.held.put(key, take, cheap=cheap)
 
-    def _put(self, node: Node, first: int, total: int, take: Take) -> Take:
-        self.rendered_nodes += 1
-        self._keep((node.key, first, total), take)
-        return take
+    def _put(self, node: Node, first: int, total: int, take: Take) -> None:
+        self._keep((node.key, first, total), take, cheap=not isinstance(node, DeviceNode))
 
     # --- shortcuts -----------------------------------------------------------------------------------------
 
@@ -267,102 +254,46 @@ class _Work:
     total: int
     block_frames: int
 
-    def all_of(self, todo: list[Node], progress: Callable[[float], None] | None) -> Take:
-        """Every node of ``todo`` (inputs before outputs) over the whole span, each kept."""
-        steps = [_Step(self, node) for node in todo]
-        place = {node.key: n for n, node in enumerate(todo)}
-        # What is kept now is held on to, since it may be let go meanwhile.
-        held = {i.key: self.fetch(i).audio for node in todo for i in node.inputs if i.key not in place}
-        spans = cut_span(0, self.total, self.block_frames)
+    def render(self, node: Node, progress: Callable[[float], None] | None) -> Take:
+        """``node`` over the span, from what is held of what it needs. Kept are the ends of chains, as far as they fit, and the
+        node: faders and sums are soon worked out again, and what is within a chain is seldom asked for."""
+        given: dict[str, GivenRunner] = {}
 
-        def work(step: int, block: int) -> None:
-            at, n = spans[block]
-            parts = [
-                np.ascontiguousarray((steps[place[i.key]].audio if i.key in place else held[i.key])[:, at : at + n])
-                for i in todo[step].inputs
-            ]
-            steps[step].block(at, n, parts)
-            if block == len(spans) - 1:
-                steps[step].finish()
+        def known(each: Node) -> bool:
+            if each.key not in given and (take := self.renderer._remembered(each, self.first, self.total)) is not None:
+                given[each.key] = GivenRunner(each, take.audio, self.first)
+            return each.key in given
 
-        inputs = [[place[i.key] for i in node.inputs if i.key in place] for node in todo]
-        for block in Pipeline(inputs, len(spans), work).run():
-            if progress is not None:
-                progress((block + 1) / len(spans))
-        assert steps[-1].take is not None
-        return steps[-1].take
-
-    def fetch(self, node: Node) -> Take:
-        """As it was kept, or rendered anew where it was let go meanwhile."""
-        return self.renderer._remembered(node, self.first, self.total) or self.all_of(
-            self.renderer._missing(node, self.first, self.total), None
-        )
-
-    def streamed(self, node: Node, kept: Sequence[Node], progress: Callable[[float], None] | None) -> Take:
-        """``node`` with all it needs, block by block; of what comes on the way only ``kept`` is kept."""
+        todo = nodes_below([node], known=known)
+        self.renderer.devices_run += sum(isinstance(each, DeviceNode) for each in todo)
+        leads_on = {i.key for each in todo if not isinstance(each, DeviceNode) for i in each.inputs}
+        room = int(_KEPT_SHARE * self.renderer.held.limit_bytes / (self.total * 16))
+        kept = [each for each in todo if isinstance(each, DeviceNode) and each.key in leads_on and each is not node]
+        wanted = [*kept[:room], node]
         blocks = BlockGraph(self.host)
-        blocks.show([node, *kept], self.reader)
-        beside = {each.key: np.empty((2, self.total)) for each in kept}
-        runner = blocks.runner(node)
-        audio = np.empty((2, self.total))
-        gain_db: FloatArray | None = None
+        blocks.show(wanted, self.reader, given=tuple(given.values()))
+        audio = {each.key: np.empty((2, self.total)) for each in wanted}
+        gains_db: dict[str, FloatArray] = {}
         for block in blocks.blocks(cut_span(self.first, self.first + self.total, self.block_frames)):
-            at, part = block.start - self.first, block.audio[node.key]
-            n = part.shape[1]
+            at = block.start - self.first
+            for key, part in block.audio.items():
+                audio[key][:, at : at + part.shape[1]] = part
+            for key, gain_db in block.gains_db.items():
+                gains_db.setdefault(key, np.zeros(self.total))[at : at + len(gain_db)] = gain_db
             if progress is not None:
-                progress((at + n) / self.total)
-            audio[:, at : at + n] = part
-            for key, held in beside.items():
-                held[:, at : at + n] = block.audio[key]
-            if node.key in block.gains_db:
-                gain_db = np.zeros(self.total) if gain_db is None else gain_db
-                gain_db[at : at + n] = block.gains_db[node.key]
-        for each in kept:
-            self.renderer._put(
-                each, self.first, self.total, Take(beside[each.key], None, blocks.runner(each).bad_samples)
-            )
-        return finished_take(node, runner, audio, gain_db)
+                progress(min(1.0, (at + self.block_frames) / self.total))
+        takes = [finished_take(e, blocks.runner(e), audio[e.key], gains_db.get(e.key)) for e in wanted]
+        for each, take in zip(wanted, takes, strict=True):
+            self.renderer._put(each, self.first, self.total, take)
+        return takes[-1]
 
 
-class _Step:
-    """One node of a rendering: its runner, made when first needed, and what it has given so far."""
-
-    def __init__(self, work: _Work, node: Node) -> None:
-        self._work, self._node = work, node
-        self._runner: Runner | None = None
-        # A device that is off passes its input: nothing was ever in it that could ring out.
-        self._passes = isinstance(node, DeviceNode) and node.device is not None and not node.device.on
-        self.audio = np.empty((2, work.total))
-        self._gain_db: FloatArray | None = None
-        self.take: Take | None = None
-
-    def block(self, at: int, frames: int, inputs: list[Stereo]) -> None:
-        """Frames ``at`` to ``at + frames`` of the span."""
-        part = slice(at, at + frames)
-        if self._passes:
-            self.audio[:, part] = inputs[0]
-            return
-        if self._runner is None:
-            self._runner = make_runner(self._node, self._work.host, self._work.reader)
-        self.audio[:, part] = self._runner.block(self._work.first + at, frames, inputs)
-        if self._runner.gain_db is not None:
-            if self._gain_db is None:
-                self._gain_db = np.zeros(self._work.total)
-            self._gain_db[part] = self._runner.gain_db
-
-    def finish(self) -> None:
-        """All is there: it is kept."""
-        work = self._work
-        self.take = finished_take(self._node, self._runner, self.audio, self._gain_db)
-        work.renderer._put(self._node, work.first, work.total, self.take)
-
-
-def finished_take(node: Node, runner: Runner | None, audio: Stereo, gain_db: FloatArray | None) -> Take:
+def finished_take(node: Node, runner: Runner, audio: Stereo, gain_db: FloatArray | None) -> Take:
     """``audio`` and gain as a take; the gain belongs to the input, so as a function of the song it is early by the
     input's latency."""
     if gain_db is not None and isinstance(node, DeviceNode):
         gain_db = np.roll(gain_db, -max(i.latency for i in node.inputs))
-    return Take(audio, gain_db, runner.bad_samples if runner is not None else 0)
+    return Take(audio, gain_db, runner.bad_samples)
 
 
 def chain_tail_s(session: Session, chain: tuple[Device, ...]) -> float:

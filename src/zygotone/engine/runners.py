@@ -41,6 +41,11 @@ class Runner:
         """Frames ``start`` to ``start + frames`` of the song, as late as the node's latency says."""
         raise NotImplementedError
 
+    @property
+    def needs(self) -> tuple[Node, ...]:
+        """Whose blocks it makes its own from."""
+        return self.node.inputs
+
     def adopt(self, older: Runner) -> None:
         """Take over the memory of the runner that stood in this place before an edit."""
         for mine, old in zip(self._align, older._align, strict=False):
@@ -66,6 +71,21 @@ class SourceRunner(Runner):
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         return self._ready()(start, frames)
+
+
+class GivenRunner(Runner):
+    """What was worked out before, from frame ``first`` of the song on."""
+
+    def __init__(self, node: Node, audio: Stereo, first: int) -> None:
+        super().__init__(node)
+        self._audio, self._first = audio, first
+
+    @property
+    def needs(self) -> tuple[Node, ...]:
+        return ()
+
+    def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
+        return np.ascontiguousarray(self._audio[:, start - self._first : start - self._first + frames])
 
 
 class DeviceRunner(Runner):

@@ -20,29 +20,32 @@ class Held:
     def __init__(self, limit_bytes: int = DEFAULT_BYTES) -> None:
         self.limit_bytes, self.held_bytes = limit_bytes, 0
         self._held: OrderedDict[object, tuple[Any, int]] = OrderedDict()
+        self._cheap: OrderedDict[object, tuple[Any, int]] = OrderedDict()  # these go first
         self._in_use: weakref.WeakValueDictionary[object, Any] = weakref.WeakValueDictionary()
         self._lock = threading.Lock()
 
     def get(self, key: object) -> Any | None:
         with self._lock:
-            if key in self._held:
-                self._held.move_to_end(key)
-                return self._held[key][0]
+            for held in (self._held, self._cheap):
+                if key in held:
+                    held.move_to_end(key)
+                    return held[key][0]
             return self._in_use.get(key)
 
-    def put(self, key: object, value: Any) -> None:
+    def put(self, key: object, value: Any, *, cheap: bool = False) -> None:
+        """What is ``cheap`` is soon worked out again from others: it is let go before them."""
         size = bytes_of(value)
         with self._lock:
-            if key in self._held:
+            if key in self._held or key in self._cheap:
                 return
             if hasattr(value, "nbytes"):  # audio, alone or as a take; what is small is not worth it
                 self._in_use[key] = value
             if size > self.limit_bytes:
                 return
-            self._held[key] = (value, size)
+            (self._cheap if cheap else self._held)[key] = (value, size)
             self.held_bytes += size
             while self.held_bytes > self.limit_bytes:
-                _, (_, old) = self._held.popitem(last=False)
+                _, (_, old) = (self._cheap or self._held).popitem(last=False)
                 self.held_bytes -= old
 
     def remember(self, key: object, work: Callable[[], Any]) -> Any:

@@ -15,7 +15,7 @@ from zygotone.app.main import make_application
 from zygotone.app.theme import theme
 from zygotone.app.window import Window
 from zygotone.engine.transport import SimulatedOutput
-from zygotone.session.project_file import Project, save_project
+from zygotone.session.project_file import Project, load_project, save_project
 
 EMPTY = empty_project().session
 
@@ -99,8 +99,15 @@ def opened(_shared_window, qapp, settings, settled):
 
 
 @pytest.fixture
-def window(opened, pair, tmp_path):
-    project = replace(pair, log=(), trial=None)
+def fresh_pair(pair, tmp_path):
+    """The same project from a file of its own: a window moves clips that no file holds, and takes them away as it closes."""
     path = tmp_path / "song.zygotone"
-    save_project(path, project)
-    return opened(project, path)
+    save_project(path, replace(pair, log=(), trial=None))
+    project = load_project(path)
+    project.store.held = pair.store.held
+    return project
+
+
+@pytest.fixture
+def window(opened, fresh_pair, tmp_path):
+    return opened(fresh_pair, tmp_path / "song.zygotone")

@@ -85,12 +85,12 @@ def toys():
     forget_quantity("toy_peak")
 
 
-def test_they_are_in_the_window(toys, qapp, pair, settings, settled, qtbot):
+def test_they_are_in_the_window(toys, qapp, fresh_pair, settings, settled, qtbot):
     window = Window(Desk(empty_project(), settings=settings, own_processes=False))
     window.show()
     desk = window.desk
     try:
-        desk.open_project(pair, None)
+        desk.open_project(fresh_pair, None)
         settled(window)
         # The stage has its place between Chains and Fit, its key, and its findings in the margin.
         assert list(window.left.stages) == [stage.key for stage in STAGES]

@@ -533,6 +533,12 @@ def test_the_numbers_of_a_trial_follow_edits_by_hand(window, qtbot, settled):
     assert window.desk.bench.log[-1].readings[0].after == pytest.approx(after["kick_clear_db"])
 
 
+def left_by_a_crash(files):
+    """Leaves the workplace as a process does that is killed: it is there, and nobody holds it."""
+    files._workplace.release()
+    files._workplace = None
+
+
 def test_work_that_was_never_saved_comes_back(window, qtbot, monkeypatch, settled):
     from zygotone.app.files import empty_project
     from zygotone.session.edits import change_song
@@ -543,6 +549,7 @@ def test_work_that_was_never_saved_comes_back(window, qtbot, monkeypatch, settle
     desk.files.written()
     desk.edit("Title", lambda s: change_song(s, title="Half a song"))
     desk.files.written()  # and then it crashes
+    left_by_a_crash(desk.files)
     desk.open_project(empty_project(), None)
     monkeypatch.setattr(QMessageBox, "question", lambda *a, **k: QMessageBox.StandardButton.Yes)
     assert window.files.offer_unsaved()

@@ -5,15 +5,17 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox
 
 from zygotone.app.stages import STAGES
+from zygotone.app.widgets.basic import as_plain
 from zygotone.demo import build_demo
-from zygotone.errors import ZygotoneError
+from zygotone.errors import ZygotoneError, printable
 from zygotone.session.audio_store import AudioStore
-from zygotone.session.journal import recover
 from zygotone.session.models import Section, Session, Song
+from zygotone.session.plain_files import tidy_parts
 from zygotone.session.project_file import Project, load_project
 
 if TYPE_CHECKING:
@@ -35,7 +37,8 @@ class Files:
 
     def show(self) -> None:
         name = self._desk.files.path.name if self._desk.files.path else self._desk.song.title or "Untitled"
-        self._window.setWindowTitle(f"{name}[*] – Zygotone")
+        only = ", read-only" if self._desk.files.read_only else ""
+        self._window.setWindowTitle(f"{name.replace('[*]', '')}[*]{only} – Zygotone")
         self._window.setWindowModified(self._desk.files.dirty)
 
     def may_leave(self) -> bool:
@@ -48,6 +51,7 @@ class Files:
             f"{self._desk.song.title} has changes that are not saved.",
             parent=self._window,
         )
+        box.setTextFormat(Qt.TextFormat.PlainText)
         save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
         leave = box.addButton("Leave without saving", QMessageBox.ButtonRole.DestructiveRole)
         stay = box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
@@ -84,48 +88,77 @@ class Files:
         try:
             project = load_project(path)
         except ZygotoneError as error:
-            QMessageBox.warning(
-                self._window,
-                "This project cannot be opened",
-                f"{error}\n\nWhat was open is still open; the file was not changed.",
+            self._warn(
+                "This project cannot be opened", f"{error}\n\nWhat was open is still open; the file was not changed."
             )
             return False
-        found = self._desk.files.recoverable(path, project)
-        if found is not None:
-            answer = QMessageBox.question(
-                self._window, "Bring back unsaved work?",
-                f"{path.name} was left without saving, and a journal of that work is beside it. Bring it back? "
-                "The saved file is not touched until you save.",
-            )  # fmt: skip
-            if answer == QMessageBox.StandardButton.Yes:
-                self._desk.open_project(found, path)
-                self._desk.files.came_back()
-                return True
+        if not self._desk.files.claim(path):
+            return self._open_again(path, project)
+        tidy_parts(path)
+        try:
+            found = self._desk.files.recoverable(path, project)
+        except ZygotoneError as error:
+            found = None
+            self._warn("The journal cannot be read", f"{error}\n\nThe project is opened as it was saved.")
+        if found is not None and self._ask(
+            "Bring back unsaved work?",
+            f"{path.name} was left without saving, and a journal of that work is beside it. Bring it back? "
+            "The saved file is not touched until you save.",
+        ):
+            self._desk.open_project(found, path)
+            self._desk.files.came_back()
+            return True
         self._desk.open_project(project, path)
         return True
 
+    def _open_again(self, path: Path, project: Project) -> bool:
+        """Another window has it: two that save to one file would undo each other's work."""
+        box = QMessageBox(
+            QMessageBox.Icon.Question,
+            "Open in another window",
+            f"{path.name} is open in another window already. Here it can be looked at and listened to, or be opened as a copy, "
+            "which is saved under another name.",
+            parent=self._window,
+        )
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        look = box.addButton("Open read-only", QMessageBox.ButtonRole.AcceptRole)
+        copy = box.addButton("Open a copy", QMessageBox.ButtonRole.AcceptRole)
+        leave = box.addButton("Leave", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(look)
+        box.setEscapeButton(leave)
+        box.exec()
+        if box.clickedButton() is look:
+            self._desk.open_project(project, path)
+            return True
+        if box.clickedButton() is copy:
+            self._desk.open_project(project, None)
+            self._desk.files.came_back()
+            return True
+        return False
+
+    def _warn(self, title: str, text: str) -> None:
+        QMessageBox.warning(self._window, title, as_plain(text))
+
+    def _ask(self, title: str, text: str) -> bool:
+        return QMessageBox.question(self._window, title, as_plain(text)) == QMessageBox.StandardButton.Yes
+
     def offer_unsaved(self) -> bool:
         """After a crash before the first save: bring that work back, or let it go. Whether it came back."""
-        left = self._desk.files.unsaved()
-        if left is None:
-            return False
-        answer = QMessageBox.question(
-            self._window,
-            "Bring back unsaved work?",
-            "The last time, Zygotone ended with work that had never been saved to a file. Bring it back?",
-        )
-        if answer != QMessageBox.StandardButton.Yes:
-            self._desk.files.forget_unsaved()
-            return False
-        try:
-            project = load_project(left)
-        except ZygotoneError as error:
-            self._window.say(str(error))
-            return False
-        self._desk.open_project(recover(left, project) or project, None)
-        self._desk.files.came_back()
-        self._window.show_stage(STAGES.leading.key)
-        return True
+        while (left := self._desk.files.unsaved()) is not None:
+            workplace, project = left
+            title = printable(project.session.song.title or "Untitled", 60)
+            if self._ask(
+                "Bring back unsaved work?",
+                f"Zygotone ended with work that had never been saved to a file: {title}. Bring it back?",
+            ):
+                self._desk.open_project(project, None)
+                self._desk.files.came_back()
+                self._desk.files.written()  # it is in this window's own journal before the old one goes
+                workplace.end()
+                self._window.show_stage(STAGES.leading.key)
+                return True
+            workplace.end()
+        return False
 
     def take_files(self, paths: list[Path]) -> None:
         projects = [p for p in paths if p.suffix == ".zygotone"]
@@ -153,7 +186,7 @@ class Files:
         menu.clear()
         recent = self._desk.files.recent()
         for path in recent:
-            action = QAction(path, menu)
+            action = QAction(path.replace("&", "&&"), menu)
             action.triggered.connect(lambda _=False, p=path: self.may_leave() and self.open_path(Path(p)))
             menu.addAction(action)
         if not recent:
@@ -162,7 +195,7 @@ class Files:
             menu.addAction(nothing)
 
     def save(self) -> bool:
-        if self._desk.files.path is None:
+        if self._desk.files.path is None or self._desk.files.read_only:
             return self.save_as()
         return self._save_to(self._desk.files.path)
 
@@ -178,10 +211,8 @@ class Files:
         try:
             self._desk.files.save(path)
         except ZygotoneError as error:
-            QMessageBox.warning(
-                self._window,
-                "Not saved",
-                f"{error}\n\nThe project is still open, and what was in the file before is still there.",
+            self._warn(
+                "Not saved", f"{error}\n\nThe project is still open, and what was in the file before is still there."
             )
             return False
         self._window.say(f"Saved {path.name}")

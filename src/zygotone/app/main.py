@@ -57,6 +57,7 @@ def run(project: Path | None, *, demo: bool = False) -> int:
     settle_down(window)
 
     def begin() -> None:
+        window.desk.files.tidy()
         if demo:
             window.desk.start()
             window.files.open_demo()

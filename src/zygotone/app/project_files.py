@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import platformdirs
@@ -11,9 +13,12 @@ from PySide6.QtCore import QObject, QSettings, QTimer, Signal
 from zygotone.app.work import Worker
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.bench import Bench
+from zygotone.errors import BadFileError
 from zygotone.session.audio_store import AudioStore
-from zygotone.session.journal import Journal, end_journal, recover
-from zygotone.session.project_file import Project, assets_needed, save_project
+from zygotone.session.journal import Journal, end_journal, journal_path, recover
+from zygotone.session.plain_files import why_not
+from zygotone.session.project_file import Project, save_project
+from zygotone.session.workplaces import Lock, Workplace, claim, left_by_others, tidy_locks
 
 MAX_RECENT = 8
 JOURNAL_MS = 500  # from an edit to its line, whether or not others follow
@@ -26,6 +31,9 @@ class ProjectFiles(QObject):
     def __init__(self, settings: QSettings) -> None:
         super().__init__()
         self.settings = settings
+        self._workplace: Workplace | None = None
+        self._lock: Lock | None = None
+        self._claimed: Path | None = None  # where this window alone may save
         # Lines are written off the window's thread: a large project takes its time.
         self._writer = Worker()
         self._writer.failed.connect(self.message)
@@ -33,13 +41,66 @@ class ProjectFiles(QObject):
         self._due.timeout.connect(self.write_journal)
 
     def reset(self, bench: Bench, store: AudioStore, path: Path | None, project: Project) -> None:
-        """Another project; ``path`` is where it was read from."""
+        """Another project; ``path`` is where it was read from. ``claim`` comes before, where it is to be saved there."""
         self._due.stop()
+        self._writer.wait()
         self._bench, self._store, self.path = bench, store, path
         self.saved_changes = bench.changes
-        self._journal = Journal(path, project) if path is not None else None
-        self._unsaved_assets: set[str] | None = None  # clips that the unsaved project's own file holds
         self.saved_at: float | None = time.time() if path else None
+        self.read_only = path is not None and not self.claim(path)
+        if self.read_only or path is None:
+            self._let_go()
+        self._move_in()
+        saved = None if path is None or self.read_only else project
+        self._journal = Journal(self._journal_of, saved) if self._journal_of is not None else None
+        self._warned = False
+
+    # --- who has it ----------------------------------------------------------------------------------------
+
+    def claim(self, path: Path) -> bool:
+        """Whether this window is the one that may save to ``path``. It stays so until another project is open, or saved to."""
+        if self._claimed == path:
+            return True
+        try:
+            lock = claim(self.data_folder / "locks", path)
+        except OSError:
+            lock = None  # nobody can tell; then rather not twice
+        if lock is None:
+            return False
+        self._let_go()
+        self._lock, self._claimed = lock, path
+        return True
+
+    def _let_go(self) -> None:
+        if self._lock is not None:
+            self._lock.release()
+        self._lock = self._claimed = None
+
+    def _move_in(self) -> None:
+        """A workplace for what no file holds; that of the project before is not needed any more."""
+        old, self._workplace = self._workplace, None
+        try:
+            self._workplace = Workplace.make(self._workplaces)
+            self._workplace.belongs_to(None if self.read_only else self.path)
+            self._store.keep_aside_in(self._workplace.clips)
+        except (OSError, BadFileError) as error:
+            reason = why_not(error) if isinstance(error, OSError) else str(error)
+            self.message.emit(
+                f"Unsaved work cannot be kept safe from a crash: {self.data_folder}: {reason}. Save often."
+            )
+        if old is not None:
+            old.end()
+
+    @property
+    def _workplaces(self) -> Path:
+        return self.data_folder / "open"
+
+    @property
+    def _journal_of(self) -> Path | None:
+        """What the journal lies beside."""
+        if self.path is not None and not self.read_only:
+            return self.path
+        return self._workplace.unsaved if self._workplace is not None else None
 
     @property
     def dirty(self) -> bool:
@@ -67,14 +128,16 @@ class ProjectFiles(QObject):
         assert target is not None
         self._due.stop()
         self._writer.wait()
-        project = self.project
+        if not self.claim(target):
+            raise BadFileError(target, "", "is open in another window; choose another name")
+        project, old = self.project, self._journal_of
         save_project(target, project)
-        if self.path is not None and self.path != target:
-            end_journal(self.path)
-        if self.path is None:
-            self.forget_unsaved()
-        self.path = target
+        if old is not None and old != target:
+            end_journal(old)
         end_journal(target)
+        self.path, self.read_only = target, False
+        if self._workplace is not None:
+            self._workplace.belongs_to(target)
         self._journal = Journal(target, project)
         self.saved_changes, self.saved_at = self._bench.changes, time.time()
         self.remember(target)
@@ -85,51 +148,30 @@ class ProjectFiles(QObject):
     @property
     def data_folder(self) -> Path:
         """The application's own folder: what is unsaved, and the library."""
-        folder = Path(self.settings.value("data_folder") or platformdirs.user_data_dir("zygotone"))
-        folder.mkdir(parents=True, exist_ok=True)
-        return folder
+        return Path(self.settings.value("data_folder") or platformdirs.user_data_dir("zygotone"))
 
     @property
     def cache_folder(self) -> Path:
         """What can be made again: may be deleted at any time."""
         return Path(self.settings.value("cache_folder") or platformdirs.user_cache_dir("zygotone"))
 
-    def _unsaved_path(self) -> Path:
-        return self.data_folder / "unsaved.zygotone"
-
     def write_journal(self) -> None:
         """A line with the present state, in the background."""
-        if not self.dirty:
+        if not self.dirty or self._journal is None:
             return
-        project = self.project
+        project, journal = self.project, self._journal
 
         def write(unwanted: IsUnwanted) -> None:
             # Values only: what is edited meanwhile is the next line's.
-            if self._journal is not None:
-                self._write_line(self._journal, project)
-            else:
-                self._write_unsaved(project)
+            try:
+                journal.write(project)
+                self._warned = False
+            except BadFileError as error:
+                if not self._warned:  # once is enough, until it works again
+                    self.message.emit(f"{error}. What you do now is safe only once it is saved.")
+                self._warned = True
 
         self._writer.submit("The journal", write, lambda _: None, gives_way=False)
-
-    def _write_line(self, journal: Journal, project: Project) -> None:
-        try:
-            journal.write(project)
-        except OSError as error:
-            self.message.emit(f"The journal could not be written: {error}")
-
-    def _write_unsaved(self, project: Project) -> None:
-        """Nothing holds the clips yet: the whole project is written, but only when its clips have changed."""
-        base = self._unsaved_path()
-        assets = set(assets_needed(project))
-        if self._unsaved_assets != assets or self._unsaved_journal is None:
-            save_project(base, project)
-            end_journal(base)
-            self._unsaved_assets, self._unsaved_journal = assets, Journal(base, project)
-        else:
-            self._write_line(self._unsaved_journal, project)
-
-    _unsaved_journal: Journal | None = None
 
     def written(self) -> None:
         """Returns when every line that was begun is on disk."""
@@ -138,38 +180,77 @@ class ProjectFiles(QObject):
             self.write_journal()
         self._writer.wait()
 
+    # --- what an earlier run left --------------------------------------------------------------------------
+
     def recoverable(self, path: Path, project: Project) -> Project | None:
-        """What a crash left beside a file, where it differs from it."""
-        found = recover(path, project)
+        """What a crash left beside a file, where it differs from it. Raises BadFileError where it cannot be read."""
+        found = None
+        for left in (*self._left_of(path), None):
+            found = recover(path, project, left.clips if left is not None else None)
+            if found is not None:
+                break
         if found is None:
             return None
         old, new = ((p.session, p.trial, p.log) for p in (project, found))
         return found if new != old else None
 
-    def unsaved(self) -> Path | None:
-        """What an earlier run left that was never saved to a file."""
-        base = self._unsaved_path()
-        return base if self.path is None and base.exists() else None
+    def _left_of(self, path: Path) -> Iterator[Workplace]:
+        for left in left_by_others(self._workplaces):
+            if left.project == path.resolve():
+                yield left
+            left.release()
 
-    def forget_unsaved(self) -> None:
-        end_journal(self._unsaved_path())
-        self._unsaved_path().unlink(missing_ok=True)
-        self._unsaved_assets = None
+    def unsaved(self) -> tuple[Workplace, Project] | None:
+        """The newest work that an earlier run left and that was never saved to a file. Whoever asks ends or releases it."""
+        for left in left_by_others(self._workplaces):
+            if left.project is None:
+                try:
+                    project = recover(left.unsaved, None, left.clips)
+                except BadFileError as error:
+                    self.message.emit(f"{error}. It was left alone.")
+                    left.release()
+                    continue
+                if project is not None:
+                    return left, project
+                left.end()
+            else:
+                self._end_if_done(left)
+        return None
+
+    def _end_if_done(self, left: Workplace) -> None:
+        """The clips of a project whose journal is gone are in its file, or were not wanted."""
+        if left.project is not None and os.path.lexists(journal_path(left.project)):
+            left.release()
+        else:
+            left.end()
+
+    def tidy(self) -> None:
+        """Takes away what nothing needs that earlier runs left."""
+        tidy_locks(self.data_folder / "locks")
+        for left in left_by_others(self._workplaces):
+            if left.project is None:
+                left.release()  # it is offered
+            else:
+                self._end_if_done(left)
 
     def discard_unsaved(self) -> None:
         """What is not saved is not wanted: leave nothing to recover."""
         self._due.stop()
         self._writer.wait()
-        if self.path is not None:
-            end_journal(self.path)
-        else:
-            self.forget_unsaved()
+        if self._journal_of is not None:
+            end_journal(self._journal_of)
 
     # --- recent files --------------------------------------------------------------------------------------
 
     def remember(self, path: Path) -> None:
         recent = [str(path.resolve()), *(p for p in self.recent() if p != str(path.resolve()))]
         self.settings.setValue("recent", recent[:MAX_RECENT])
+        self.settings.sync()
+        if self.settings.status() != QSettings.Status.NoError:
+            place = self.settings.fileName()
+            self.message.emit(
+                f"Settings cannot be kept, the list of recent projects among them: {place} cannot be written."
+            )
 
     def recent(self) -> list[str]:
         value = self.settings.value("recent") or []
@@ -178,3 +259,6 @@ class ProjectFiles(QObject):
     def close(self) -> None:
         self._due.stop()
         self._writer.close()
+        if self._workplace is not None:
+            self._workplace.end()
+        self._let_go()

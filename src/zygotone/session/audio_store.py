@@ -22,6 +22,7 @@ from zygotone.errors import BadFileError
 from zygotone.session.audio_files import AudioData, resample
 from zygotone.session.held import Held
 from zygotone.session.models import Asset
+from zygotone.session.plain_files import replace_file
 
 _FULL = 2.0**23
 
@@ -278,12 +279,27 @@ class AudioStore:
         return asset
 
     def _spooled(self, asset_id: str, data: bytes) -> Blob:
+        """Aside, in a file. Raises BadFileError where there is no room for it."""
         if self._spool is None:
             self._spool = Path(tempfile.mkdtemp(prefix="zygotone-"))
             weakref.finalize(self, shutil.rmtree, self._spool, ignore_errors=True)
         path = self._spool / f"{asset_id}.flac"
-        path.write_bytes(data)
+        replace_file(path, lambda f: f.write(data), what="kept aside")
         return Blob(path, 0, len(data))
+
+    def keep_aside_in(self, folder: Path) -> None:
+        """From now on clips that no project file holds lie there, and what lies elsewhere without one is brought.
+
+        Raises
+        ------
+        BadFileError, OSError : there is no room for them there.
+        """
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        with self._lock:
+            self._spool = folder
+            for asset_id, blob in self._blobs.items():
+                if blob.offset == 0 and blob.path.suffix == ".flac" and blob.path.parent != folder:
+                    self._blobs[asset_id] = self._spooled(asset_id, blob.read())
 
     def add_blob(self, asset: Asset, blob: Blob) -> None:
         """A clip that lies in a file already."""

@@ -14,13 +14,14 @@ import zlib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from zygotone.errors import BadFileError
 from zygotone.session.audio_store import AudioStore, Blob
 from zygotone.session.history import LogEntry, Trial
 from zygotone.session.migrations import upgraded
 from zygotone.session.models import Asset, Session
+from zygotone.session.plain_files import open_plain, replace_file, tidy_parts
 from zygotone.session.value import read_as_sound
 from zygotone.session.versions import PartReader, PartWriter, parse_json, parse_model, parts_as_lines
 
@@ -75,34 +76,26 @@ def save_project(path: str | Path, project: Project) -> None:
     BadFileError : the place cannot be written; what was there before is untouched.
     """
     path = Path(path)
-    temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
-    try:
-        with open(temporary, "wb") as raw:
-            with zipfile.ZipFile(raw, "w", zipfile.ZIP_DEFLATED) as z:
-                _put(z, "README.txt", README.encode())
-                parts = PartWriter()
-                head = {"format": "zygotone", "version": FORMAT_VERSION, **present(project, parts)}
-                log = "".join(_line(log_fields(entry, parts)) for entry in project.log)
-                _put(z, "session.json", json.dumps(head, indent=1, ensure_ascii=False).encode())
-                _put(z, "parts.jsonl", "".join(line + "\n" for line in parts.new.values()).encode())
-                _put(z, "log.jsonl", log.encode())
-                needed = assets_needed(project)
-                # What only undo could bring back goes out of the file, but not out of reach.
-                project.store.hold_others(needed)
-                for asset_id in needed:
-                    # FLAC does not shrink further; stored, it also cannot unpack to more than the file is.
-                    _put(z, f"audio/{asset_id}.flac", project.store.blob(asset_id), zipfile.ZIP_STORED)
-            raw.flush()
-            os.fsync(raw.fileno())
-        os.replace(temporary, path)
-        _sync_folder(path.parent)
-        project.store.moved(_blobs(path, needed))
-    except OSError as error:
-        temporary.unlink(missing_ok=True)
-        raise BadFileError(path, "", f"cannot be saved ({(error.strerror or str(error)).lower()})") from None
-    except BaseException:
-        temporary.unlink(missing_ok=True)
-        raise
+    tidy_parts(path)
+    needed = assets_needed(project)
+
+    def write(raw: BinaryIO) -> None:
+        with zipfile.ZipFile(raw, "w", zipfile.ZIP_DEFLATED) as z:
+            _put(z, "README.txt", README.encode())
+            parts = PartWriter()
+            head = {"format": "zygotone", "version": FORMAT_VERSION, **present(project, parts)}
+            log = "".join(_line(log_fields(entry, parts)) for entry in project.log)
+            _put(z, "session.json", json.dumps(head, indent=1, ensure_ascii=False).encode())
+            _put(z, "parts.jsonl", "".join(line + "\n" for line in parts.new.values()).encode())
+            _put(z, "log.jsonl", log.encode())
+            # What only undo could bring back goes out of the file, but not out of reach.
+            project.store.hold_others(needed)
+            for asset_id in needed:
+                # FLAC does not shrink further; stored, it also cannot unpack to more than the file is.
+                _put(z, f"audio/{asset_id}.flac", project.store.blob(asset_id), zipfile.ZIP_STORED)
+
+    replace_file(path, write)
+    project.store.moved(_blobs(path, needed))
 
 
 def present(project: Project, parts: PartWriter) -> dict[str, Any]:
@@ -131,14 +124,6 @@ def _put(z: zipfile.ZipFile, name: str, data: bytes, method: int = zipfile.ZIP_D
     z.writestr(info, data)
 
 
-def _sync_folder(folder: Path) -> None:
-    handle = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
-
-
 def load_project(path: str | Path) -> Project:
     """Read and check a project.
 
@@ -148,9 +133,7 @@ def load_project(path: str | Path) -> Project:
     """
     path = Path(path)
     try:
-        if not path.exists():
-            raise BadFileError(path, "", "there is no such file")
-        with zipfile.ZipFile(path) as z:
+        with open_plain(path) as raw, zipfile.ZipFile(raw) as z:
             _check_members(z, path)
             head = parse_json(_read(z, "session.json", MAX_SESSION_BYTES, path), path, "session.json")
             texts = {

@@ -36,9 +36,9 @@ def label(text: str, kind: str = "", *, name: str = "", wrap: bool = False) -> Q
     return made
 
 
-def plain_tip(text: str) -> str:
-    """A name from a file as a tip, which would else be read as markup where it looks like some."""
-    return f"<span>{html.escape(text)}</span>"
+def as_plain(text: str) -> str:
+    """For tips and messages: words from outside that look like markup would else be read as such."""
+    return f"<span>{html.escape(text).replace(chr(10), '<br>')}</span>" if "<" in text or "&" in text else text
 
 
 def number_box() -> QDoubleSpinBox:

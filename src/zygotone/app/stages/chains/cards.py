@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QCheckBox, QWidget
 from zygotone.advise.views import Step
 from zygotone.app.desk import Desk
 from zygotone.app.theme import colour, number_font, text_font
-from zygotone.app.widgets.basic import plain_tip, signed
+from zygotone.app.widgets.basic import as_plain, signed
 from zygotone.session.models import Device
 
 
@@ -33,7 +33,7 @@ class DeviceCard(QWidget):
         super().__init__()
         self.setObjectName(f"chains.device.{device.id}")
         self.setAccessibleName(f"Device {at}, {device.title}")
-        self.setToolTip(plain_tip(device.title))
+        self.setToolTip(as_plain(device.title))
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFixedSize(150, 82)
         self._id, self._stage, self._at, self._title = path, stage, at, device.title

@@ -10,12 +10,12 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox
 
 from zygotone.app.stages import STAGES
-from zygotone.app.widgets.basic import as_plain
+from zygotone.app.widgets.basic import as_action, as_plain
 from zygotone.demo import build_demo
 from zygotone.errors import ZygotoneError, printable
+from zygotone.plain_files import tidy_parts
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import Section, Session, Song
-from zygotone.session.plain_files import tidy_parts
 from zygotone.session.project_file import Project, load_project
 
 if TYPE_CHECKING:
@@ -186,7 +186,7 @@ class Files:
         menu.clear()
         recent = self._desk.files.recent()
         for path in recent:
-            action = QAction(path.replace("&", "&&"), menu)
+            action = QAction(as_action(path), menu)
             action.triggered.connect(lambda _=False, p=path: self.may_leave() and self.open_path(Path(p)))
             menu.addAction(action)
         if not recent:

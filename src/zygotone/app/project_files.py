@@ -14,9 +14,9 @@ from zygotone.app.work import Worker
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.bench import Bench
 from zygotone.errors import BadFileError
+from zygotone.plain_files import why_not
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.journal import Journal, end_journal, journal_path, recover
-from zygotone.session.plain_files import why_not
 from zygotone.session.project_file import Project, save_project
 from zygotone.session.workplaces import Lock, Workplace, claim, left_by_others, tidy_locks
 

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QFrame, QProgressBar
 
 from zygotone.app.desk import Desk
 from zygotone.app.theme import theme
-from zygotone.app.widgets.basic import button, label, row
+from zygotone.app.widgets.basic import as_plain, button, label, row
 from zygotone.app.widgets.meter import Meter
 
 MESSAGE_MS = 9000
@@ -61,7 +61,7 @@ class StatusLine(QFrame):
         """A message in the status line, readable in full as its tip."""
         shown = self.message.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 620)
         self.message.setText(shown)
-        self.message.setToolTip(text)
+        self.message.setToolTip(as_plain(text))
         self.message.setStyleSheet(f"color: {theme().colours.b};")
         self._quiet.start()
 

@@ -28,7 +28,7 @@ from zygotone.app.stages import STAGES, StageWidget
 from zygotone.app.status import StatusLine
 from zygotone.app.theme import application, theme
 from zygotone.app.tracks import Left
-from zygotone.app.widgets.basic import column, row, stretch
+from zygotone.app.widgets.basic import as_action, column, row, stretch
 from zygotone.engine.transport import Output, SimulatedOutput, portaudio_outputs
 from zygotone.session.edits import change_strip
 
@@ -219,7 +219,7 @@ class Window(QMainWindow):
         self.midi_menu.clear()
         current = self.midi.port.name if self.midi.port is not None else None
         for name, port in (("None", None), *((p.name, p) for p in ports())):
-            action = QAction(name, self)
+            action = QAction(as_action(name), self)
             action.setCheckable(True)
             action.setChecked((port.name if port is not None else None) == current)
             action.triggered.connect(lambda _=False, p=port: self.use_midi(p))
@@ -237,7 +237,7 @@ class Window(QMainWindow):
         current = self.desk.listening.transport.output.name
         outputs: tuple[Output, ...] = (SimulatedOutput(), *portaudio_outputs())
         for output in outputs:
-            action = QAction(output.name, self)
+            action = QAction(as_action(output.name), self)
             action.setCheckable(True)
             action.setChecked(output.name == current)
             action.triggered.connect(lambda _=False, o=output: self._use_output(o))
@@ -266,7 +266,7 @@ class Window(QMainWindow):
     def _show_undo(self) -> None:
         bench = self.desk.bench
         self.undo_action.setEnabled(bench.undo_label is not None)
-        self.undo_action.setText(f"Undo {bench.undo_label}" if bench.undo_label else "Undo")
+        self.undo_action.setText(f"Undo {as_action(bench.undo_label)}" if bench.undo_label else "Undo")
         self.redo_action.setEnabled(bench.redo_label is not None)
         self.redo_action.setText(f"Redo {bench.redo_label}" if bench.redo_label else "Redo")
 

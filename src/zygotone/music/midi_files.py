@@ -15,6 +15,7 @@ import mido
 
 from zygotone.errors import BadFileError
 from zygotone.music.notes import NoteEvent, ordered
+from zygotone.plain_files import replace_file
 
 TICKS_PER_BEAT = 960
 _MOST_NOTES = 200_000
@@ -168,7 +169,4 @@ def write_midi(
             track.append(message.copy(time=tick - at))
             at = tick
         file.tracks.append(track)
-    try:
-        file.save(path)
-    except OSError as error:
-        raise BadFileError(path, "", error.strerror or "cannot be written") from None
+    replace_file(Path(path), lambda f: file.save(file=f))

@@ -69,7 +69,7 @@ class Library:
             raise BadFileError(path, "", f"is no library of sounds ({one_line(error)})") from None
 
     @contextmanager
-    def _read(self) -> Iterator[sqlite3.Connection]:
+    def _read(self, what: str = "read") -> Iterator[sqlite3.Connection]:
         """The library open; what is foreign or damaged in it is refused.
 
         Raises
@@ -82,7 +82,7 @@ class Library:
         except ZygotoneError:
             raise
         except (sqlite3.Error, OSError, ValueError, TypeError, RuntimeError) as error:
-            raise BadFileError(self.path, "", f"cannot be read ({one_line(error)})") from None
+            raise BadFileError(self.path, "", f"cannot be {what} ({one_line(error)})") from None
 
     def _open(self) -> sqlite3.Connection:
         db = sqlite3.connect(self.path)
@@ -123,7 +123,7 @@ class Library:
         clips = clips or {}
         audio = {name: resample(c.stereo(), c.rate_hz, 48000) for name, c in clips.items()}
         features = features_of(probe_note(sound, audio.__getitem__))
-        with self._read() as db:
+        with self._read("changed; make room, or ask whoever may write there") as db:
             return self._insert(db, sound, clips, features, factory=False)
 
     def remove(self, number: int) -> None:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import shutil
 import struct
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,6 +17,7 @@ import soxr
 
 from zygotone.dsp.types import FloatArray
 from zygotone.errors import BadFileError
+from zygotone.plain_files import why_not
 
 MAX_SECONDS = 4 * 3600
 MAX_RATE_HZ = 768_000
@@ -208,8 +212,16 @@ class AudioWriter:
         self.clipped = 0
         self._temporary = self.path.with_name(f".{self.path.name}.{os.getpid()}.part")
         try:
+            if self.path.is_symlink():
+                raise OSError(errno.ELOOP, os.strerror(errno.ELOOP))
+            # Libsndfile only says that something failed; opened here, the system says what.
+            with open(self._temporary, "wb"):
+                pass
             self._file = soundfile.SoundFile(self._temporary, "w", rate_hz, channels, subtype, format=format_)
-        except (OSError, soundfile.LibsndfileError) as error:
+        except OSError as error:
+            raise BadFileError(path, "", f"cannot be written: {why_not(error)}") from None
+        except soundfile.LibsndfileError as error:
+            self._temporary.unlink(missing_ok=True)
             raise BadFileError(path, "", f"cannot be written ({_plain(error)})") from None
 
     def write(self, data: FloatArray) -> None:
@@ -223,21 +235,42 @@ class AudioWriter:
         frames = np.empty(data.shape[::-1], dtype=np.float32 if self._single else np.float64)
         for channel, row in enumerate(data):  # one after the other is three times as quick as turning the whole
             frames[:, channel] = row
-        self._file.write(frames)
+        try:
+            self._file.write(frames)
+        except (
+            OSError,
+            soundfile.LibsndfileError,
+            AssertionError,
+        ):  # an assertion that as much was written as was given
+            raise self._refused(frames.nbytes) from None
+
+    def _refused(self, least_bytes: int) -> BadFileError:
+        """Libsndfile does not say why it could not write."""
+        free = 0
+        with suppress(OSError):
+            free = shutil.disk_usage(self.path.parent).free
+        full = OSError(errno.ENOSPC if free < max(least_bytes, 1 << 16) else errno.EIO, "")
+        return BadFileError(self.path, "", f"cannot be written: {why_not(full)}")
 
     def __enter__(self) -> AudioWriter:
         return self
 
     def __exit__(self, kind: object, error: object, trace: object) -> None:
-        self._file.close()
-        if kind is not None:
-            self._temporary.unlink(missing_ok=True)
-            return
         try:
+            self._file.close()
+            if kind is not None:
+                self._temporary.unlink(missing_ok=True)
+                return
+            with open(self._temporary, "rb") as f:
+                os.fsync(f.fileno())
             os.replace(self._temporary, self.path)
-        except OSError as why:
+        except soundfile.LibsndfileError:
             self._temporary.unlink(missing_ok=True)
-            raise BadFileError(self.path, "", f"cannot be written ({_plain(why)})") from None
+            raise self._refused(1) from None
+        except OSError as why:
+            with suppress(OSError):
+                self._temporary.unlink(missing_ok=True)
+            raise BadFileError(self.path, "", f"cannot be written: {why_not(why)}") from None
 
 
 def write_audio(path: str | Path, data: FloatArray, rate_hz: int, *, subtype: str = "PCM_24") -> None:

@@ -19,10 +19,10 @@ import soundfile
 
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.errors import BadFileError
+from zygotone.plain_files import replace_file
 from zygotone.session.audio_files import AudioData, resample
 from zygotone.session.held import Held
 from zygotone.session.models import Asset
-from zygotone.session.plain_files import replace_file
 
 _FULL = 2.0**23
 

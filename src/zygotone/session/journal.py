@@ -15,11 +15,11 @@ from pathlib import Path
 from typing import Any
 
 from zygotone.errors import BadFileError
+from zygotone.plain_files import append_line, open_plain, replace_file, why_not
 from zygotone.session.audio_store import AudioStore, Blob
 from zygotone.session.history import LogEntry
 from zygotone.session.migrations import upgraded
 from zygotone.session.models import Asset, Session
-from zygotone.session.plain_files import append_line, open_plain, replace_file, why_not
 from zygotone.session.project_file import Project, assets_needed, log_fields, present, read_entry, read_present
 from zygotone.session.value import read_as_sound
 from zygotone.session.versions import PartReader, PartWriter, parse_model, part_digests

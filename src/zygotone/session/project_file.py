@@ -17,11 +17,11 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from zygotone.errors import BadFileError
+from zygotone.plain_files import open_plain, replace_file, tidy_parts
 from zygotone.session.audio_store import AudioStore, Blob
 from zygotone.session.history import LogEntry, Trial
 from zygotone.session.migrations import upgraded
 from zygotone.session.models import Asset, Session
-from zygotone.session.plain_files import open_plain, replace_file, tidy_parts
 from zygotone.session.value import read_as_sound
 from zygotone.session.versions import PartReader, PartWriter, parse_json, parse_model, parts_as_lines
 

@@ -12,6 +12,7 @@ from typing import Annotated, Any
 from pydantic import Field, model_validator
 
 from zygotone.errors import BadFileError
+from zygotone.plain_files import replace_file
 from zygotone.session.audio_files import AudioData, read_audio, write_audio
 from zygotone.session.edits import map_branches
 from zygotone.session.instruments import InstrumentSource, Layer, Lfo, Voices, instrument_files
@@ -118,7 +119,4 @@ def save_sound(path: Path, sound: SavedSound, clips: dict[str, AudioData]) -> No
         write_audio(path.parent / names[name], clip.data, clip.rate_hz, subtype="PCM_24")
     named = sound.replace(layers=with_clip_names(sound.layers, names))
     text = json.dumps(named.model_dump(mode="json"), indent=1, ensure_ascii=False)
-    try:
-        path.write_text(text, encoding="utf-8")
-    except OSError as error:
-        raise BadFileError(path, "", (error.strerror or str(error)).lower()) from None
+    replace_file(path, lambda f: f.write(text.encode()))

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTab
 from zygotone.app.desk import Desk
 from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.theme import colour, theme
-from zygotone.app.widgets.basic import button, column, label, row
+from zygotone.app.widgets.basic import as_plain, button, column, label, row
 from zygotone.app.widgets.readings import reading_text
 from zygotone.session.history import LogEntry
 
@@ -84,7 +84,7 @@ class LogStage(StageWidget):
             )  # fmt: skip
             for column_, text in enumerate(texts):
                 item = QTableWidgetItem(text)
-                item.setToolTip(text)
+                item.setToolTip(as_plain(text))
                 item.setData(Qt.ItemDataRole.UserRole, entry.number)
                 item.setTextAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
                 if column_ == 1:

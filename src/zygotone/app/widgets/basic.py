@@ -41,6 +41,11 @@ def as_plain(text: str) -> str:
     return f"<span>{html.escape(text).replace(chr(10), '<br>')}</span>" if "<" in text or "&" in text else text
 
 
+def as_action(text: str) -> str:
+    """For menus and buttons, where an ampersand would else mark a key."""
+    return text.replace("&", "&&")
+
+
 def number_box() -> QDoubleSpinBox:
     """A number to type or scroll."""
     made = QDoubleSpinBox()

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from zygotone.app.desk import Desk
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.app.widgets.basic import as_plain
 
 
 class Ribbon(QWidget):
@@ -127,7 +128,7 @@ class Ribbon(QWidget):
         if event.buttons() & Qt.MouseButton.LeftButton and self._from is not None:
             self._loop(self._from, index)
         section = self._desk.song.sections[index]
-        QToolTip.showText(event.globalPosition().toPoint(), f"{section.name}, {section.bars} bars", self)
+        QToolTip.showText(event.globalPosition().toPoint(), as_plain(f"{section.name}, {section.bars} bars"), self)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         ids = [s.id for s in self._desk.song.sections]

@@ -30,9 +30,9 @@ def pair_project(
     return project_from_stems(stems, tempo_bpm=120.0)
 
 
-def tone_project(folder: Path, **tracks: float) -> Project:
-    """One second of sine per track, by name and Hz."""
-    stems = [write_stem(folder, name, sine(hz, 1.0, level_db=-12)) for name, hz in tracks.items()]
+def tone_project(folder: Path, *, seconds: float = 1.0, **tracks: float) -> Project:
+    """A sine per track, by name and Hz."""
+    stems = [write_stem(folder, name, sine(hz, seconds, level_db=-12)) for name, hz in tracks.items()]
     return project_from_stems(stems, tempo_bpm=120.0)
 
 

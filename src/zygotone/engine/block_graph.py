@@ -61,6 +61,7 @@ class BlockGraph:
         self._host = host
         self._wanted: list[Node] = []
         self._runners: dict[str, Runner] = {}  # inputs before outputs
+        self._loop: tuple[int, int] | None = None
         self._tried: set[object] = set()  # of which nodes everything they call is loaded
 
     def prepare(self, nodes: list[Node], reader: Callable[[SourceNode], ReadSource]) -> dict[str, Runner]:
@@ -98,13 +99,25 @@ class BlockGraph:
                 runner = (prepared or {}).get(node.key) or make_runner(node, self._host, reader)
                 if node.place in by_place:
                     runner.adopt(by_place[node.place])
+            runner.loop = self._loop
             runners[node.key] = runner
         self._wanted, self._runners = nodes, runners
+
+    def go_round(self, start: int, end: int) -> None:
+        """Whoever takes blocks goes from ``end`` back to ``start``."""
+        self._loop = (start, end)
+        for runner in self._runners.values():
+            runner.loop = self._loop
 
     def keep(self, keys: Container[str]) -> None:
         """Of what is shown, nothing but the nodes of these keys is worked out any more."""
         self._runners = {key: runner for key, runner in self._runners.items() if key in keys}
         self._wanted = [node for node in self._wanted if node.key in keys]
+
+    @property
+    def keys(self) -> Container[str]:
+        """Of the nodes that are worked out."""
+        return self._runners.keys()
 
     def runner(self, node: Node) -> Runner:
         return self._runners[node.key]

@@ -100,7 +100,7 @@ class Server(Served):
         state["next_position"] = player.position
         state["load"] = transport.load
         state["left_peak"], state["right_peak"] = transport.peak
-        state["drop_outs"], state["limited"] = transport.drop_outs, transport.limited
+        state["drop_outs"], state["held_db"] = transport.drop_outs, transport.held_db
         state["played_s"], state["playing"] = transport.played_s, transport.playing
         state["rolling"], state["live_idle"] = player.rolling, player.live.idle
         state["bad_samples"] = player.bad_samples

@@ -7,7 +7,7 @@ from zygotone.engine.child import SharedNumbers
 
 class PlayerState(SharedNumbers):
     NAMES = (
-        "alive", "position", "load", "left_peak", "right_peak", "drop_outs", "limited", "played_s", "playing", "rolling",
+        "alive", "position", "load", "left_peak", "right_peak", "drop_outs", "held_db", "played_s", "playing", "rolling",
         "live_idle", "bad_samples", "version", "next_position",
     )  # fmt: skip
     ROW = 129  # of each note how many frames of it were heard: keys 0 to 127, and a sound of the library

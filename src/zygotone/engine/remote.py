@@ -219,8 +219,8 @@ class RemotePlayer:
         return int(self.state["drop_outs"])
 
     @property
-    def limited(self) -> int:
-        return int(self.state["limited"])
+    def held_db(self) -> float:
+        return self.state["held_db"]
 
     @property
     def load(self) -> float:

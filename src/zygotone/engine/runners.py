@@ -23,6 +23,7 @@ from zygotone.sources.instrument import side_gains
 
 ReadSource = Callable[[int, int], Stereo]  # first frame of the song, frames
 _TAIL_IS_OVER_S = 0.5
+LOOP_FADE_FRAMES = 256
 _SILENT = 10.0 ** (-120.0 / 20.0)
 
 
@@ -31,6 +32,7 @@ class Runner:
 
     def __init__(self, node: Node) -> None:
         self.node = node
+        self.loop: tuple[int, int] | None = None  # where playing goes back from its end to its start
         self.gain_db: FloatArray | None = None  # see Processor.gain_db
         self.bad_samples = 0  # how many NaN or infinite samples were replaced so far
         self._latest = max((i.latency for i in node.inputs), default=0)
@@ -45,6 +47,22 @@ class Runner:
     def needs(self) -> tuple[Node, ...]:
         """Whose blocks it makes its own from."""
         return self.node.inputs
+
+    def _round_the_loop(self, at: Callable[[int, int], FloatArray], start: int, frames: int) -> FloatArray:
+        """What ``at`` gives for frames of the song. Towards the end of the loop it fades over to what comes before its start:
+        going round is no jump, and what begins there keeps its attack."""
+        here = at(start, frames)
+        if self.loop is None:
+            return here
+        first, end = self.loop
+        begin, stop = max(start, end - LOOP_FADE_FRAMES), min(start + frames, end)
+        if begin >= stop or end - first < 2 * LOOP_FADE_FRAMES:
+            return here
+        share = (np.arange(begin, stop) - end + LOOP_FADE_FRAMES + 1) / LOOP_FADE_FRAMES
+        there = at(first - end + begin, stop - begin)
+        faded, part = here.copy(), slice(begin - start, stop - start)
+        faded[..., part] += (0.5 - 0.5 * np.cos(np.pi * share)) * (there - faded[..., part])
+        return faded
 
     def adopt(self, older: Runner) -> None:
         """Take over the memory of the runner that stood in this place before an edit."""
@@ -70,7 +88,7 @@ class SourceRunner(Runner):
         self._ready = functools.cache(lambda: reader(node))
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
-        return self._ready()(start, frames)
+        return self._round_the_loop(self._ready(), start, frames)
 
 
 class GivenRunner(Runner):
@@ -299,7 +317,10 @@ class StripRunner(Runner):
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         if not self._motions:
             return inputs[0] if self._passes else inputs[0] * self._gains
-        return inputs[0] * smoothed(self._gains_at, start - self._latest, frames)
+        return inputs[0] * self._round_the_loop(self._smooth_gains, start, frames)
+
+    def _smooth_gains(self, start: int, frames: int) -> FloatArray:
+        return smoothed(self._gains_at, start - self._latest, frames)
 
     def _gains_at(self, frames: FloatArray) -> FloatArray:
         """Gains of left and right, (2, n), at frames of the song."""
@@ -347,8 +368,11 @@ class BlendRunner(Runner):
         dry, wet = self._aligned(inputs)
         mix: float | FloatArray = self._node.mix
         if self._node.motions:
-            mix = smoothed(self._mix_at, start - self._latest, frames)[0]
+            mix = self._round_the_loop(self._smooth_mix, start, frames)[0]
         return self._clean(dry + mix * (wet - dry))
+
+    def _smooth_mix(self, start: int, frames: int) -> FloatArray:
+        return smoothed(self._mix_at, start - self._latest, frames)
 
     def _mix_at(self, frames: FloatArray) -> FloatArray:
         beats = beats_of(frames, rate_hz=self._rate_hz, bpm=self._node.bpm)

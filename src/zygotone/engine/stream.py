@@ -60,6 +60,16 @@ class Version:
     gain_db: float = 0.0
 
 
+@dataclass(slots=True)
+class _Heard:
+    """A version that is heard, how many frames it waits, and then how much is left of what it fades in over."""
+
+    node: Node
+    gain: float
+    wait: int = 0
+    left: float = 1.0
+
+
 class Player:
     """The live side: versions A and B run together, so that a swap is only a short ramp between them.
 
@@ -77,9 +87,10 @@ class Player:
         self.rolling = True  # whether the song moves; off, only notes played by hand are heard
         self._versions: list[Node] = []
         self._gains = [1.0, 1.0]
-        self._weights = np.zeros(2)  # how much of each version is heard now
         self._choice = 0
-        self._leaving: list[tuple[Node, float]] = []  # what an edit replaced, and how much is left of it
+        self._taken = 0  # frames that were worked out, in all
+        self._settled: dict[str, int] = {}  # when nothing of another version is left in a version's delays, by its key
+        self._heard: list[_Heard] = []  # what is heard now, the newest last: each fades over to the next
         self._staying: frozenset[str] = frozenset()  # keys of what is worked out once that has faded
         self._loop = (0, 1)
         self._sources: dict[str, ReadSource] = {}  # of the versions that play
@@ -113,34 +124,63 @@ class Player:
                     sources[node.key] = self._sources.get(node.key) or reader(node)
         prepared = self._blocks.prepare(nodes, lambda node: sources.get(node.key, _silence))
         with self._swapped:
-            # What is still fading would end with a click. It takes a few blocks, where somebody takes them.
+            # Each that still fades is worked out too. It takes a few blocks, where somebody takes them.
             if time.monotonic() - self._taken_at < _FADED_S:
-                self._swapped.wait_for(lambda: not self._leaving or unwanted(), _FADED_S)
+                self._swapped.wait_for(lambda: len(self._heard) < 2 or unwanted(), _FADED_S)
             if unwanted():
                 return False
-            if self._versions and self._weights.any():
-                heard = self._versions[min(self._choice, len(self._versions) - 1)]
-                new = nodes[min(self._choice, len(nodes) - 1)]
-                if heard.key != new.key:
-                    self._leaving = [(heard, 1.0)]
             self._versions, self._sources = nodes, sources
             if self._jump is not None:  # its devices are of the versions before
                 self._jump = (self._jump[0], None)
             self._gains = [10.0 ** (v.gain_db / 20.0) for v in versions] + [1.0] * (2 - len(versions))
             self._choice = min(self._choice, len(nodes) - 1)
-            keep = nodes + [node for node, _ in self._leaving]
+            for mix in nodes:
+                self._settled.setdefault(mix.key, self._taken + self._delay_of_news(mix))
+            self._fade_over()
+            self._settled = {n.key: self._settled[n.key] for n in (*nodes, *(heard.node for heard in self._heard))}
+            keep = nodes + [heard.node for heard in self._heard]
             self._blocks.show(keep, lambda node: sources.get(node.key, _silence), prepared)
             self._staying = frozenset(node.key for node in nodes_below(nodes))
         return True
+
+    def _delay_of_news(self, mix: Node) -> int:
+        """How long after an edit the end of the graph still hears, from what aligns its branches, what came before it: as long as
+        that, there is a step within it. A filter that delays rings for as long again. The lock is held."""
+        running = self._blocks.keys
+        if not self._heard or self._heard[-1].node.latency != mix.latency:  # then all that aligns begins anew
+            return 2 * mix.latency
+
+        def delay(node: Node) -> int:
+            before = max((i.latency for i in node.inputs), default=0)
+            return mix.latency + node.latency - 2 * before
+
+        first = (n for n in nodes_below([mix]) if n.key not in running and all(i.key in running for i in n.inputs))
+        return max(map(delay, first), default=0)
 
     def choose(self, index: int) -> None:
         """Hear A (0) or B (1)."""
         with self._lock:
             self._choice = min(index, max(0, len(self._versions) - 1))
+            self._fade_over()
+
+    def _fade_over(self) -> None:
+        """From now on what is chosen of the versions fades in over what is heard. The lock is held."""
+        if not self._versions:
+            return
+        node = self._versions[self._choice]
+        new = _Heard(node, self._gains[self._choice], max(0, self._settled.get(node.key, 0) - self._taken))
+        top = self._heard[-1] if self._heard else None
+        if top is not None and (top.node.key, top.gain) == (new.node.key, new.gain):
+            top.node = new.node
+            return
+        if top is not None and top.left == 1.0:  # nobody has heard it yet
+            self._heard.pop()
+        self._heard.append(new)
 
     def set_loop(self, start: int, end: int) -> None:
         with self._lock:
             self._loop = (start, max(end, start + 1))
+            self._blocks.go_round(*self._loop)
             inside = start <= self.position < end and self._jump is None
         if not inside:
             self.seek(start)
@@ -148,12 +188,13 @@ class Player:
     def seek(self, frame: int) -> None:
         """Go on from another place of the song, with nothing of this one in the devices: no echo of where one was."""
         with self._lock:
-            versions, sources = self._versions, self._sources
+            versions, sources, loop = self._versions, self._sources, self._loop
         fresh = BlockGraph(Host(self.rate_hz, clip=self._renderer.clip_reader(self.rate_hz), live=True))
+        fresh.go_round(*loop)
         fresh.show(versions, lambda node: sources.get(node.key, _silence))
         with self._lock:
             self._jump = (frame, fresh if versions is self._versions else None)
-            if not self._weights.any():  # nothing is heard that would have to fade
+            if not self._heard:  # nothing that would have to fade
                 self._land()
 
     def _land(self) -> None:
@@ -163,9 +204,10 @@ class Player:
         self._jump = None
         if fresh is not None:
             self._bad_before += self._blocks.bad_samples
-            self._blocks, self._leaving = fresh, []
+            self._blocks, self._heard = fresh, []  # it comes back by a ramp
+            self._settled = {mix.key: self._taken + 2 * mix.latency for mix in self._versions}
+            self._fade_over()
             self._swapped.notify_all()
-            self._weights[:] = 0.0  # from where it comes back by a ramp
         self.position, self._pulled = frame, 0
 
     @property
@@ -216,30 +258,20 @@ class Player:
 
     def _mixed(self, start: int, frames: int) -> Stereo:
         outputs = self._blocks.block(start, frames)
-        step = 1.0 / (SWAP_S * self.rate_hz)
-        ramp = np.arange(1, frames + 1) * step
+        ramp = np.arange(1, frames + 1)
         out = np.zeros((2, frames))
-        for index, node in enumerate(self._versions):
-            target = 1.0 if index == self._choice else 0.0
-            weight = self._weights[index]
-            curve = np.minimum(weight + ramp, 1.0) if target > weight else np.maximum(weight - ramp, target)
-            self._weights[index] = curve[-1]
-            if curve[0] > 0.0 or curve[-1] > 0.0:
-                share = _rounded(curve)
-                if index == self._choice and self._leaving:
-                    left = self._leaving[0][1]
-                    share = share * (1.0 - _rounded(np.maximum(left - ramp, 0.0)))
-                out += outputs[node.key] * (share * self._gains[index])
-        if len(self._versions) < 2:
-            self._weights[1] = 0.0
-        if self._leaving:
-            node, left = self._leaving[0]
-            curve = np.maximum(left - ramp, 0.0)
-            if node.key in outputs:
-                out += outputs[node.key] * (_rounded(curve) * self._gains[self._choice])
-            self._leaving = [(node, float(curve[-1]))] if curve[-1] > 0.0 else []
-            if not self._leaving:
+        for heard in self._heard:
+            left = np.maximum(heard.left - np.maximum(ramp - heard.wait, 0) / (SWAP_S * self.rate_hz), 0.0)
+            heard.wait = max(0, heard.wait - frames)
+            out += (1.0 - _rounded(left)) * (outputs[heard.node.key] * heard.gain - out)
+            heard.left = float(left[-1])
+        self._taken += frames
+        done = max((n for n, heard in enumerate(self._heard) if heard.left == 0.0), default=0)
+        if done:
+            del self._heard[:done]
+            if len(self._heard) == 1:
                 self._blocks.keep(self._staying)
+                self._settled = {mix.key: self._settled[mix.key] for mix in self._versions}
                 self._swapped.notify_all()
         return out
 

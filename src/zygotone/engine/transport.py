@@ -17,8 +17,7 @@ from zygotone.session.audio_files import AudioWriter
 BLOCK_FRAMES = 512
 _FADE_S = 0.012
 _STOP_S, _DRAIN_S = 2.0, 2.0  # how long a run is waited for that is to end
-# Never louder than full scale, whatever a chain does: ears come first.
-_SAFETY = 1.0
+_RELEASE_DB_S, _SHOWN_DB_S = 20.0, 6.0  # how fast it comes back, and what is told of it
 
 
 class Output(Protocol):
@@ -103,6 +102,32 @@ def portaudio_outputs() -> list[PortAudioOutput]:
     return [PortAudioOutput(i, d["name"]) for i, d in enumerate(devices) if d["max_output_channels"] >= 2]
 
 
+class LastResort:
+    """Never louder than full scale, whatever a chain does: ears come first. Turns down within a millisecond or two, comes back by
+    20 dB a second, and holds at full scale what is quicker."""
+
+    def __init__(self, rate_hz: int) -> None:
+        self.held_db = 0.0  # how far the last block was turned down
+        self._gain, self._rate_hz = 1.0, rate_hz
+        self._attack = max(1, rate_hz // 1000)
+
+    def process(self, block: Stereo) -> Stereo:
+        """The block, (2, n), within full scale; what is not finite is silence."""
+        block = np.nan_to_num(block, nan=0.0, posinf=1.0, neginf=-1.0)
+        frames = block.shape[1]
+        peak = float(np.max(np.abs(block), initial=0.0))
+        back = min(1.0, self._gain * 10.0 ** (_RELEASE_DB_S * frames / self._rate_hz / 20.0))
+        gain = min(back, 1.0 / peak) if peak > 1.0 else back
+        self.held_db = -20.0 * float(np.log10(min(gain, self._gain)))
+        if gain == self._gain == 1.0:
+            return block
+        steps = frames if gain > self._gain else min(frames, self._attack)
+        curve = np.full(frames, gain)
+        curve[:steps] = self._gain + (gain - self._gain) * np.arange(1, steps + 1) / steps
+        self._gain = gain
+        return np.asarray(np.clip(block * curve, -1.0, 1.0))
+
+
 class _Run:
     """One time of playing: the thread that takes blocks from the player and gives them to the output, until it is to end."""
 
@@ -149,7 +174,7 @@ class Transport:
         self.drop_outs = 0
         self.load = 0.0  # share of a block's time that working it out takes
         self.peak = np.zeros(2)  # largest sample of the last blocks, falls slowly
-        self.limited = 0  # samples held at full scale
+        self.held_db = 0.0  # how far the last blocks had to be turned down to stay within full scale
         self.played_s = 0.0
         self.error: str | None = None
 
@@ -196,6 +221,7 @@ class Transport:
         """In the run's thread: block after block, faded in, and out where it is to end."""
         rate = self.player.rate_hz
         gain, step = 0.0, 1.0 / (_FADE_S * rate)
+        limiter = LastResort(rate)
         while True:
             begin = time.perf_counter()
             block = self.player.block(BLOCK_FRAMES)
@@ -205,10 +231,8 @@ class Transport:
             ramp = np.clip(ramp, 0.0, 1.0)
             gain = float(ramp[-1])
             block = block * ramp
-            over = np.abs(block) > _SAFETY
-            if over.any():
-                self.limited += int(over.sum())
-                block = np.clip(block, -_SAFETY, _SAFETY)
+            block = limiter.process(block)
+            self.held_db = max(limiter.held_db, self.held_db - _SHOWN_DB_S * BLOCK_FRAMES / rate)
             spent = time.perf_counter() - begin
             self.load += 0.05 * (spent * rate / BLOCK_FRAMES - self.load)
             self.peak = np.maximum(self.peak * 0.94, np.max(np.abs(block), axis=1))

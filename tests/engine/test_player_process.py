@@ -19,7 +19,9 @@ from zygotone.engine.remote import RemotePlayer
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Version
 from zygotone.engine.transport import SimulatedOutput
-from zygotone.session.audio_files import read_audio
+from zygotone.errors import BadFileError
+from zygotone.session.audio_files import AudioData, read_audio
+from zygotone.session.audio_store import AudioStore
 from zygotone.session.edits import change_strip, insert_device
 from zygotone.session.mapped import MappedCache
 
@@ -218,3 +220,31 @@ def test_a_cache_that_lies_or_cannot_be_written_is_no_obstacle(tmp_path):
     blocked.write_text("in the way")
     audio = np.ones((1, 10))
     np.testing.assert_array_equal(MappedCache(blocked / "takes").put("x", audio), audio)
+
+
+@pytest.mark.parametrize("peak", [0.5, 3.0], ids=["within full scale", "over it"])
+@pytest.mark.parametrize("channels", [1, 2])
+def test_a_clip_is_decoded_once_for_all(tmp_path, monkeypatch, channels, peak):
+    audio = peak * np.random.default_rng(4).uniform(-1.0, 1.0, (channels, 150_000))
+    first, second = AudioStore(), AudioStore()
+    asset = first.add(AudioData(audio, 48000, "FLOAT", "WAV"), "noise", 48000)
+    second.add_blob(asset, first.blob_of(asset.id))
+    first.mapped = second.mapped = MappedCache(tmp_path / "takes")
+    exact = first.audio(asset, 48000)
+    heard = first.clip(asset, 48000).read(1000, 140_000)
+    np.testing.assert_allclose(heard, exact[:, 1000:140_000], atol=peak * 2.0**-24)
+    monkeypatch.setattr("zygotone.session.audio_store.decoded_blocks", None)  # nobody decodes it again
+    np.testing.assert_array_equal(second.clip(asset, 48000).read(1000, 140_000), heard)
+
+
+def test_a_damaged_clip_leaves_nothing_in_the_cache(tmp_path):
+    store = AudioStore()
+    asset = store.add(AudioData(np.zeros((1, 100_000)) + 0.1, 48000, "FLOAT", "WAV"), "tone", 48000)
+    blob = store.blob_of(asset.id)
+    data = bytearray(blob.read())
+    data[-40:] = bytes(40)
+    blob.path.write_bytes(data)
+    store.mapped = MappedCache(tmp_path / "takes")
+    with pytest.raises(BadFileError):
+        store.clip(asset, 48000)
+    assert not list((tmp_path / "takes").iterdir())

@@ -25,7 +25,6 @@ from zygotone.engine.renderer import Renderer
 from zygotone.engine.sent_versions import VersionSender
 from zygotone.engine.stream import Version
 from zygotone.engine.transport import Output, PortAudioOutput, SimulatedOutput
-from zygotone.session.models import InstrumentSource
 
 SETTLE_S = 0.5  # until what was asked of it is seen in its numbers
 
@@ -266,9 +265,7 @@ class _RemoteNotes:
 
 
 def _sources(version: Version) -> list[SourceNode]:
-    """The instruments that a version plays; clips are decoded where they are played."""
+    """What a version plays from, of instruments and clips."""
     return [
-        node
-        for node in nodes_below([version.graph.mix])
-        if isinstance(node, SourceNode) and node.track is not None and isinstance(node.track.source, InstrumentSource)
+        node for node in nodes_below([version.graph.mix]) if isinstance(node, SourceNode) and node.track is not None
     ]

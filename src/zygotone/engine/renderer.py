@@ -76,6 +76,10 @@ class Renderer:
     devices_run: int = 0  # how many had to be, rather than found there
     mapped: MappedCache | None = None  # where layers are kept that other processes read too
 
+    def __post_init__(self) -> None:
+        if self.mapped is not None:
+            self.store.mapped = self.mapped
+
     # --- sources -------------------------------------------------------------------------------------------
 
     def source_reader(self, session: Session) -> Callable[[SourceNode], ReadSource]:

@@ -9,7 +9,7 @@ import shutil
 import tempfile
 import threading
 import weakref
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -22,6 +22,7 @@ from zygotone.errors import BadFileError
 from zygotone.plain_files import replace_file
 from zygotone.session.audio_files import AudioData, resample
 from zygotone.session.held import Held
+from zygotone.session.mapped import MappedCache
 from zygotone.session.models import Asset
 
 _FULL = 2.0**23
@@ -61,6 +62,28 @@ def decode(blob: bytes, asset: Asset, rate_hz: int, *, file: object = "project")
         raise BadFileError(file, place, "does not hold the audio its name promises")
     data = samples.T * (asset.scale / _FULL)
     return np.ascontiguousarray(np.broadcast_to(data, (2, data.shape[1])), dtype=np.float64)
+
+
+def decoded_blocks(blob: Blob, asset: Asset, rate_hz: int) -> Iterator[FloatArray]:
+    """Consecutive blocks (channels, n) of a clip, checked as ``decode`` does; the last word is after the last block.
+
+    Raises
+    ------
+    BadFileError : the bytes are not what the asset says.
+    """
+    place = f"audio/{asset.id}.flac"
+    found = hashlib.sha256(f"{rate_hz} {asset.channels} ".encode())
+    try:
+        with soundfile.SoundFile(io.BufferedReader(blob.open(), 1 << 18)) as f:
+            _check_promise(f, asset, rate_hz, "project")
+            for block in f.blocks(blocksize=_CHUNK_FRAMES, dtype="int32", always_2d=True):
+                samples = block >> 8
+                found.update(np.ascontiguousarray(samples, dtype="<i4").tobytes())
+                yield samples.T * (asset.scale / _FULL)
+    except (OSError, soundfile.LibsndfileError):
+        raise BadFileError("project", place, "cannot be decoded") from None
+    if found.hexdigest() != asset.id:
+        raise BadFileError("project", place, "does not hold the audio its name promises")
 
 
 LONG_FRAMES = 6_000_000  # two minutes: longer clips are read from disk as they play
@@ -142,6 +165,17 @@ class HeldClip(Clip):
 
     def read(self, start: int, stop: int) -> Stereo:
         return self._audio[:, start:stop]
+
+
+class MappedClip(Clip):
+    """A clip that every process maps from one file, in single precision, which holds 24 bits."""
+
+    def __init__(self, audio: FloatArray) -> None:
+        self._audio, self.frames = audio, audio.shape[1]
+
+    def read(self, start: int, stop: int) -> Stereo:
+        part = np.asarray(self._audio[:, start:stop], dtype=np.float64)
+        return part if len(part) == 2 else np.broadcast_to(part, (2, part.shape[1]))
 
 
 class StreamedClip(Clip):
@@ -262,6 +296,7 @@ class AudioStore:
         self._assets: dict[str, Asset] = {}  # of those clips
         self._streamed: dict[str, StreamedClip] = {}
         self._lock = threading.RLock()
+        self.mapped: MappedCache | None = None  # where decoded clips lie that other processes read too
         self._spool: Path | None = None  # clips that no project file holds yet
 
     def __contains__(self, asset_id: str) -> bool:
@@ -330,7 +365,10 @@ class AudioStore:
     # --- decoded -------------------------------------------------------------------------------------------
 
     def clip(self, asset: Asset, rate_hz: int) -> Clip:
-        """For playing: in memory if it is short, read from disk as it goes if it is long."""
+        """For playing: decoded once for all processes, where there is such a place. Else in memory if it is short, read from
+        disk as it goes if it is long."""
+        if (mapped := self._mapped_clip(asset, rate_hz)) is not None:
+            return mapped
         if asset.frames <= LONG_FRAMES:
             return HeldClip(self.audio(asset, rate_hz))
         with self._lock:
@@ -339,6 +377,22 @@ class AudioStore:
             if asset.id not in self._streamed:
                 self._streamed[asset.id] = StreamedClip(self, asset, rate_hz)
             return self._streamed[asset.id]
+
+    def _mapped_clip(self, asset: Asset, rate_hz: int) -> Clip | None:
+        """Raises BadFileError where it is missing or damaged."""
+        if self.mapped is None:
+            return None
+        with self._lock:
+            if asset.id not in self._blobs:
+                raise BadFileError("project", f"audio/{asset.id}.flac", "is missing")
+            digest = hashlib.sha256(f"{asset.id} {rate_hz} {asset.scale!r}".encode()).hexdigest()
+            audio = self.mapped.get(digest)
+            if audio is None or audio.shape != (asset.channels, asset.frames):
+                shape = (asset.channels, asset.frames)
+                audio = self.mapped.fill(digest, shape, decoded_blocks(self._blobs[asset.id], asset, rate_hz))
+            return (
+                MappedClip(np.asarray(audio)) if audio is not None else None
+            )  # slices of a map itself take their time
 
     def held_chunk(self, key: tuple[str, int]) -> Stereo | None:
         return self.held.get(("chunk", *key))

@@ -10,6 +10,7 @@ import contextlib
 import os
 import tempfile
 import weakref
+from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
@@ -51,22 +52,41 @@ class MappedCache:
 
     def put(self, digest: str, audio: FloatArray) -> FloatArray:
         """``audio`` as it is mapped; as it is, where the folder cannot be written."""
+        mapped = self.fill(digest, audio.shape, [audio])
+        return mapped if mapped is not None else np.asarray(audio, dtype=np.float32)
+
+    def fill(self, digest: str, shape: tuple[int, ...], blocks: Iterable[FloatArray]) -> FloatArray | None:
+        """Audio of this shape (channels, frames) from consecutive ``blocks``, as it is mapped; None where the folder cannot be
+        written. What ``blocks`` raises is let through, and nothing is left."""
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            handle, name = tempfile.mkstemp(suffix=".part", dir=self.folder)
-            try:
-                with os.fdopen(handle, "wb") as f:
-                    np.lib.format.write_array(f, np.ascontiguousarray(audio, dtype=np.float32), allow_pickle=False)
-                os.replace(name, self._path(digest))
-            except BaseException:
-                with contextlib.suppress(OSError):
-                    os.unlink(name)
-                raise
-        except OSError:  # a full disk, or no right to write: then it is held in memory
-            return np.asarray(audio, dtype=np.float32)
+            handle, name = tempfile.mkstemp(prefix=f"{os.getpid()}-", suffix=".part", dir=self.folder)
+        except OSError:
+            return None
+        try:
+            with os.fdopen(handle, "wb") as f:
+                head = {"descr": "<f4", "fortran_order": False, "shape": tuple(map(int, shape))}
+                np.lib.format.write_array_header_1_0(f, head)
+                begin = f.tell()
+                if shape[0] * shape[1]:
+                    os.posix_fallocate(f.fileno(), 0, begin + 4 * shape[0] * shape[1])  # a full disk is told here
+                at = 0
+                for block in blocks:
+                    for channel, row in enumerate(np.asarray(block, dtype="<f4")):
+                        f.seek(begin + 4 * (channel * shape[1] + at))
+                        f.write(np.ascontiguousarray(row).tobytes())
+                    at += block.shape[1]
+            os.replace(name, self._path(digest))
+        except OSError:  # a full disk, or no right to write
+            with contextlib.suppress(OSError):
+                os.unlink(name)
+            return None
+        except BaseException:
+            with contextlib.suppress(OSError):
+                os.unlink(name)
+            raise
         self.tidy()
-        mapped = self.get(digest)
-        return mapped if mapped is not None else np.asarray(audio, dtype=np.float32)
+        return self.get(digest)
 
     def tidy(self) -> None:
         """Deletes what was used longest ago, as far as there is too much, and what a crash left half written."""
@@ -77,7 +97,7 @@ class MappedCache:
                     stat = entry.stat()
                     if entry.name.endswith(_SUFFIX):
                         found.append((stat.st_mtime, stat.st_size, Path(entry.path)))
-                    elif entry.name.endswith(".part") and stat.st_mtime < _hour_ago():
+                    elif entry.name.endswith(".part") and not _alive(entry.name.partition("-")[0]):
                         os.unlink(entry.path)
         held = sum(size for _, size, _ in found)
         for _, size, path in sorted(found):
@@ -88,7 +108,6 @@ class MappedCache:
             held -= size
 
 
-def _hour_ago() -> float:
-    import time
-
-    return time.time() - 3600.0
+def _alive(process: str) -> bool:
+    """Whether a file's writer still runs."""
+    return process.isdigit() and Path(f"/proc/{process}").exists()

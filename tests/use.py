@@ -1,6 +1,6 @@
 """A scripted user and the clock beside it, for ``./run bench``: what holds the window, for how long, and what it costs.
 
-``python -m tests.use SECONDS`` prints one line of JSON.
+``python -m tests.use SECONDS [demo|stems] [busy]`` prints one line of JSON; with ``busy`` another process takes a whole core.
 """
 
 from __future__ import annotations
@@ -9,13 +9,18 @@ import contextlib
 import json
 import os
 import random
+import subprocess
 import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
+
+if TYPE_CHECKING:
+    from zygotone.session.project_file import Project
 
 TICK_MS = 5
 
@@ -46,6 +51,7 @@ def steps(window, rng: random.Random) -> Iterator[Callable[[], object]]:
 
     desk = window.desk
     tracks = [t.id for t in desk.session.tracks]
+    pressed, device = next((t.id, d.id) for t in desk.session.tracks for d in t.chain if d.kind == "compressor")
     while True:
         kind = rng.choice(("look", "drag", "drag", "fader", "mute", "trial", "swap", "back", "loop", "device"))
         if kind == "look":
@@ -55,7 +61,7 @@ def steps(window, rng: random.Random) -> Iterator[Callable[[], object]]:
             for n in range(20):
                 value = -30.0 + n
                 yield lambda v=value: desk.edit(
-                    "Threshold", lambda s: change_device(s, "bass", "compressor", threshold_db=v), merge_key="drag"
+                    "Threshold", lambda s: change_device(s, pressed, device, threshold_db=v), merge_key="drag"
                 )
             yield desk.end_merge
         elif kind == "fader":
@@ -89,17 +95,42 @@ def steps(window, rng: random.Random) -> Iterator[Callable[[], object]]:
             yield lambda: window.stages["chains"].toggle()
 
 
-def use_the_demo(seconds: float) -> dict[str, float]:
-    """In the window with the demo, playing: holds of the event loop in ms, drop-outs, and memory at the start and the end."""
+def stems() -> Project:
+    """24 stems of four minutes, as another program would give them: noise with a beat, each of its own."""
+    import soundfile
+
+    from zygotone.advise.new_project import project_from_stems
+    from zygotone.session.edits import insert_device, new_device
+
+    folder, rate, rng = Path(tempfile.mkdtemp()), 48000, np.random.default_rng(9)
+    names = ("Kick", "Snare", "Hats", "Bass", "Sub", "Guitar L", "Guitar R", "Lead", "Keys", "Pad", "Voice")
+    time_s = np.arange(240 * rate) / rate
+    paths = []
+    for n in range(24):
+        paths.append(folder / f"{names[n % len(names)]}{'' if n < len(names) else f' {n}'}.wav")
+        beat = 0.1 * np.exp(-8.0 * (time_s * (1 + n % 4) % 1.0))
+        tone = np.sin(2.0 * np.pi * 55.0 * (1 + n) * time_s)
+        noise = np.roll(np.resize(rng.standard_normal(rate), len(time_s)), n)
+        soundfile.write(paths[-1], np.stack([beat * tone, beat * (tone + 0.2 * noise)], axis=1), rate, subtype="PCM_16")
+    project = project_from_stems(paths, tempo_bpm=120.0)
+    for track in project.session.tracks:
+        for kind in ("compressor", "eq"):
+            session = project.session
+            project.session = insert_device(session, track.id, new_device(session.track(track.id), kind), 0)
+    return project
+
+
+def use(project: Project, seconds: float) -> dict[str, float]:
+    """In the window, playing: holds of the event loop in ms, drop-outs as the application counts them and what the clock says
+    was not played, and memory at the start and the end."""
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
     from zygotone.app.main import make_application, make_window, settle_down
     from zygotone.app.shots import scratch_settings, settle
-    from zygotone.demo import build_demo
 
     make_application()
-    window = make_window(build_demo(), settings=scratch_settings())
+    window = make_window(project, settings=scratch_settings())
     window.resize(1280, 800)
     window.show()
     window.desk.start()
@@ -124,17 +155,21 @@ def use_the_demo(seconds: float) -> dict[str, float]:
     last = time.perf_counter()
     clock.start()
     hand.start()
+    transport = window.desk.listening.transport
+    while transport.played_s < 0.5:
+        QApplication.processEvents()
+    begun, played = time.monotonic(), transport.played_s
     end, after_a_minute = time.monotonic() + seconds, 0.0
     while time.monotonic() < end:
         QApplication.processEvents()
         time.sleep(0.001)
         if not after_a_minute and time.monotonic() > end - seconds + min(60.0, seconds / 2):
             after_a_minute = sum(in_use_mib().values())
-    transport = window.desk.listening.transport
+    missing_ms = 1000.0 * (time.monotonic() - begun - (transport.played_s - played))
     memory = in_use_mib()
     found = {
         "longest_ms": max(gaps), "p99_ms": float(np.percentile(gaps, 99)), "over_100_ms": sum(g > 100.0 for g in gaps),
-        "drop_outs": transport.drop_outs, "first_mib": first, "minute_mib": after_a_minute, "last_mib": sum(memory.values()),
+        "drop_outs": transport.drop_outs, "missing_ms": missing_ms, "first_mib": first, "minute_mib": after_a_minute, "last_mib": sum(memory.values()),
         **{f"{name}_mib": mib for name, mib in memory.items()},
     }  # fmt: skip
     window.desk.listening.stop()
@@ -267,6 +302,17 @@ def judging() -> dict[str, float]:
     return {"all_s": whole, "again_ms": float(np.median(again)), "given_up_ms": max(late)}
 
 
+def main(arguments: list[str]) -> None:
+    from zygotone.demo import build_demo
+
+    project = stems() if "stems" in arguments else build_demo()
+    with contextlib.ExitStack() as stack:
+        if "busy" in arguments:
+            other = stack.enter_context(subprocess.Popen([sys.executable, "-c", "while True: pass"]))
+            stack.callback(other.kill)
+        print(json.dumps(use(project, float(arguments[0]))), flush=True)
+
+
 if __name__ == "__main__":
-    print(json.dumps(use_the_demo(float(sys.argv[1]))))
+    main(sys.argv[1:])
     os._exit(0)

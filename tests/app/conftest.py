@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from dataclasses import replace
 from pathlib import Path
 
@@ -98,11 +99,18 @@ def opened(_shared_window, qapp, settings, settled):
     qapp.processEvents()
 
 
+@pytest.fixture(scope="session")
+def _pair_file(pair, tmp_path_factory):
+    path = tmp_path_factory.mktemp("saved") / "song.zygotone"
+    save_project(path, replace(pair, log=(), trial=None))
+    return path
+
+
 @pytest.fixture
-def fresh_pair(pair, tmp_path):
+def fresh_pair(pair, _pair_file, tmp_path):
     """The same project from a file of its own: a window moves clips that no file holds, and takes them away as it closes."""
     path = tmp_path / "song.zygotone"
-    save_project(path, replace(pair, log=(), trial=None))
+    shutil.copy(_pair_file, path)
     project = load_project(path)
     project.store.held = pair.store.held
     return project

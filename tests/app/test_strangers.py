@@ -170,3 +170,19 @@ def test_a_clip_taken_in_since_the_save_outlives_a_crash(window, monkeypatch, se
     assert desk.song.title == "With a clip"
     assert desk.store.audio(asset, desk.session.rate_hz).shape[1] == asset.frames
     settled(window)
+
+
+def test_who_only_looks_keeps_the_clips_whatever_the_other_saves(window, other_window, answered, settled):
+    """A save writes the file anew, and clips lie elsewhere in it then."""
+    from zygotone.session.edits import remove_track
+
+    path = window.desk.files.path
+    answered("Open read-only")
+    other_window.files.open_path(path)
+    settled(other_window)
+    window.desk.edit("Remove", lambda s: remove_track(s, "kick"))
+    window.desk.files.save()
+    store = other_window.desk.store
+    store.held = type(store.held)()
+    for asset in other_window.desk.session.assets:
+        assert store.audio(asset, other_window.desk.session.rate_hz).shape[1] == asset.frames

@@ -704,9 +704,10 @@ def test_a_fix_worked_out_before_an_edit_does_not_undo_it(window, qtbot, settled
     assert desk.bench.trial.session.track("bass").level_db == 1.5
 
 
-def test_number_boxes_show_their_numbers(window, qapp):
+def test_number_boxes_show_their_numbers(window, qapp, qtbot):
     """Drawn, and not only set: a style can hide the text of a box."""
     window.show_stage("brief")
+    qtbot.waitUntil(window.stages["brief"].isVisible)
     qapp.processEvents()
     for name in ("brief.tempo", "brief.a4", "brief.track.bass.seat"):
         box = find(window, name)

@@ -58,6 +58,8 @@ def run(project: Path | None, *, demo: bool = False) -> int:
 
     def begin() -> None:
         window.desk.files.tidy()
+        if window.desk.renderer.mapped is not None:
+            window.desk.renderer.mapped.tidy()
         if demo:
             window.desk.start()
             window.files.open_demo()

@@ -83,6 +83,8 @@ class ProjectFiles(QObject):
             self._workplace = Workplace.make(self._workplaces)
             self._workplace.belongs_to(None if self.read_only else self.path)
             self._store.keep_aside_in(self._workplace.clips)
+            if self._journal_of != self.path:  # a file that another window may save to does not stay as it is
+                self._store.hold_others(())
         except (OSError, BadFileError) as error:
             reason = why_not(error) if isinstance(error, OSError) else str(error)
             self.message.emit(

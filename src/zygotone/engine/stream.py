@@ -23,6 +23,7 @@ from zygotone.engine.renderer import Renderer
 from zygotone.engine.runners import ReadSource
 
 SWAP_S = 0.015  # length of the ramp from one version to another: no click, no jump
+_MOST_HEARD = 3  # versions that wait or fade at a time, if that can be helped
 _FADED_S = 0.1  # how long a version waits at most until the one before has faded
 
 
@@ -62,11 +63,12 @@ class Version:
 
 @dataclass(slots=True)
 class _Heard:
-    """A version that is heard, how many frames it waits, and then how much is left of what it fades in over."""
+    """A version that is heard: how many frames it waits, since when, and then how much is left of what it fades in over."""
 
     node: Node
     gain: float
-    wait: int = 0
+    wait: int
+    since: int
     left: float = 1.0
 
 
@@ -124,9 +126,9 @@ class Player:
                     sources[node.key] = self._sources.get(node.key) or reader(node)
         prepared = self._blocks.prepare(nodes, lambda node: sources.get(node.key, _silence))
         with self._swapped:
-            # Each that still fades is worked out too. It takes a few blocks, where somebody takes them.
+            # Each that waits or fades is worked out too. It takes a few blocks, where somebody takes them.
             if time.monotonic() - self._taken_at < _FADED_S:
-                self._swapped.wait_for(lambda: len(self._heard) < 2 or unwanted(), _FADED_S)
+                self._swapped.wait_for(lambda: len(self._heard) < _MOST_HEARD or unwanted(), _FADED_S)
             if unwanted():
                 return False
             self._versions, self._sources = nodes, sources
@@ -168,12 +170,13 @@ class Player:
         if not self._versions:
             return
         node = self._versions[self._choice]
-        new = _Heard(node, self._gains[self._choice], max(0, self._settled.get(node.key, 0) - self._taken))
+        wait = max(0, self._settled.get(node.key, 0) - self._taken)
+        new = _Heard(node, self._gains[self._choice], wait, self._taken)
         top = self._heard[-1] if self._heard else None
         if top is not None and (top.node.key, top.gain) == (new.node.key, new.gain):
             top.node = new.node
             return
-        if top is not None and top.left == 1.0:  # nobody has heard it yet
+        if top is not None and top.since == self._taken:  # nobody has heard it yet
             self._heard.pop()
         self._heard.append(new)
 
@@ -272,7 +275,7 @@ class Player:
             if len(self._heard) == 1:
                 self._blocks.keep(self._staying)
                 self._settled = {mix.key: self._settled[mix.key] for mix in self._versions}
-                self._swapped.notify_all()
+            self._swapped.notify_all()
         return out
 
 

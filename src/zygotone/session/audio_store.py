@@ -26,6 +26,7 @@ from zygotone.session.mapped import MappedCache
 from zygotone.session.models import Asset
 
 _FULL = 2.0**23
+_PASSING = "zygotone-"  # of folders that are there for as long as the process is
 
 
 def _quantize(data: FloatArray) -> tuple[np.ndarray, float]:
@@ -316,7 +317,7 @@ class AudioStore:
     def _spooled(self, asset_id: str, data: bytes) -> Blob:
         """Aside, in a file. Raises BadFileError where there is no room for it."""
         if self._spool is None:
-            self._spool = Path(tempfile.mkdtemp(prefix="zygotone-"))
+            self._spool = Path(tempfile.mkdtemp(prefix=_PASSING))
             weakref.finalize(self, shutil.rmtree, self._spool, ignore_errors=True)
         path = self._spool / f"{asset_id}.flac"
         replace_file(path, lambda f: f.write(data), what="kept aside")
@@ -331,10 +332,12 @@ class AudioStore:
         """
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         with self._lock:
-            self._spool = folder
+            old, self._spool = self._spool, folder
             for asset_id, blob in self._blobs.items():
                 if blob.offset == 0 and blob.path.suffix == ".flac" and blob.path.parent != folder:
                     self._blobs[asset_id] = self._spooled(asset_id, blob.read())
+            if old is not None and old != folder and old.name.startswith(_PASSING):
+                shutil.rmtree(old, ignore_errors=True)  # nobody would take it away where this process is killed
 
     def add_blob(self, asset: Asset, blob: Blob) -> None:
         """A clip that lies in a file already."""

@@ -14,8 +14,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.builders import tone_project
+from tests.builders import tone_project, write_stem
 from tests.signals import sine
+from zygotone.advise.new_project import project_from_stems
 from zygotone.engine.graph import compile_session
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version
@@ -240,3 +241,35 @@ def test_a_loud_tone_is_turned_down_not_cut_and_comes_back():
     assert spectrum[400:].max() < 10.0 ** (-60.0 / 20.0) * fundamental  # cut at full scale it would be −12 dB at 3 kHz
     assert np.max(np.abs(y[0, -RATE // 2 :])) == pytest.approx(0.1, abs=0.001)  # 12 dB of hold are over after 0.6 s
     assert held[-1] == 0.0
+
+
+@pytest.mark.parametrize("kinds", [(), ("saturation",), ("saturation", "limiter")], ids=["no latency", "some", "more"])
+def test_the_first_beat_keeps_its_attack(tmp_path, kinds):
+    """Hits stand where playing begins: at the first, after a jump, and each time round the loop."""
+    hit = np.exp(-np.arange(4000) / 400.0) * np.sin(np.arange(4000) * 0.9)
+    song = np.zeros(4 * RATE)
+    for at in (0, RATE, 2 * RATE):
+        song[at : at + 4000] = 0.5 * hit
+    project = project_from_stems(
+        [
+            write_stem(tmp_path, "Snare", np.stack([song, song])),
+            write_stem(tmp_path, "Pad", sine(80.0, 4.0, level_db=-60)),
+        ],
+        tempo_bpm=120.0,
+    )
+    session = project.session
+    for kind in kinds:  # on the other track: the snare waits in a delay
+        session = insert_device(session, "pad", new_device(session.track("pad"), kind), 0)
+    player = Player(Renderer(project.store), RATE)
+    player.set_loop(RATE, 2 * RATE)
+    player.set_versions(Version(compile_session(session)), None)
+    played = np.concatenate([player.block(BLOCK_FRAMES) for _ in range(250)], axis=1)[0]
+    player.seek(0)
+    player.set_loop(0, RATE)
+    played = np.concatenate([played, *(player.block(BLOCK_FRAMES)[0] for _ in range(120))])
+    found = np.correlate(played, 0.5 * hit, "valid") / np.sum((0.5 * hit) ** 2)
+    whole = [
+        at for at in range(len(found)) if found[at] > 0.97 and found[at] == np.max(found[max(0, at - 400) : at + 400])
+    ]
+    assert len(whole) == 5, whole  # three rounds of the one loop, two of the other
+    assert np.diff(whole[:3]).tolist() == [RATE, RATE]

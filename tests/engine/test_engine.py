@@ -10,11 +10,13 @@ from zygotone.demo import build_demo
 from zygotone.dsp.giving_up import Cancelled
 from zygotone.engine.graph import compile_session
 from zygotone.engine.renderer import Renderer
-from zygotone.engine.stream import Player, Version, stream_nodes
+from zygotone.engine.stream import SWAP_S, Player, Version, stream_nodes
 from zygotone.session import edits
 from zygotone.session.audio_files import AudioData
 from zygotone.session.held import Held
 from zygotone.session.models import KeyInput
+
+LEAD = round(SWAP_S * RATE)  # it fades in over what comes before
 
 
 @pytest.fixture(scope="module")
@@ -232,7 +234,7 @@ def test_a_jump_takes_no_echo_along_and_does_not_click(tmp_path):
     player.seek(3 * RATE)
     assert player.heard_position() == 3 * RATE
     after = np.concatenate([player.block(512) for _ in range(40)], axis=1)
-    assert player.position == 3 * RATE + 40 * 512
+    assert player.position == 3 * RATE - LEAD + 40 * 512
     # −120 dB after the fade; and the fade has no step larger than the tone itself has from sample to sample.
     assert np.max(np.abs(after[:, 1024:])) < 1e-6
     joined = np.concatenate([before[:, -2000:], after[:, :1500]], axis=1)
@@ -248,7 +250,7 @@ def test_a_jump_while_an_edit_arrives_still_lands(tmp_path):
     player.seek(RATE)
     player.set_versions(Version(compile_session(edits.change_strip(project.session, "bass", level_db=-6.0))), None)
     player.block(512)
-    assert player.position == RATE + 512
+    assert player.position == RATE - LEAD + 512
     assert np.isfinite(player.block(512)).all()
 
 
@@ -268,7 +270,8 @@ def test_the_playhead_tells_what_is_heard(tmp_path):
     pull(player, 1024)
     latency = player._versions[0].latency
     assert latency > 0
-    assert player.heard_position() == 12000 + 1024 - latency
+    assert player.heard_position() == 12000 - LEAD + 1024 - latency
+    player.block(LEAD)
     pull(player, 10752)
     assert player.position == 23776
     player.block(224)

@@ -102,6 +102,8 @@ class Player:
         self._bad_before = 0  # replaced in graphs that a jump has put away
         self.position = 0  # next frame of the song to be worked out
         self._taken_at = 0.0  # when the last block was asked for
+        self._lead = round(SWAP_S * rate_hz)  # frames from where it begins to where it was sent
+        self._landed = 0  # where it was sent
         self._pulled = 0  # frames since the last jump: no more than these can be underway
 
     def set_versions(
@@ -149,7 +151,9 @@ class Player:
         """How long after an edit the end of the graph still hears, from what aligns its branches, what came before it: as long as
         that, there is a step within it. A filter that delays rings for as long again. The lock is held."""
         running = self._blocks.keys
-        if not self._heard or self._heard[-1].node.latency != mix.latency:  # then all that aligns begins anew
+        if not self._heard:
+            return mix.latency
+        if self._heard[-1].node.latency != mix.latency:  # then all that aligns begins anew
             return 2 * mix.latency
 
         def delay(node: Node) -> int:
@@ -208,10 +212,11 @@ class Player:
         if fresh is not None:
             self._bad_before += self._blocks.bad_samples
             self._blocks, self._heard = fresh, []  # it comes back by a ramp
-            self._settled = {mix.key: self._taken + 2 * mix.latency for mix in self._versions}
+            self._settled = {mix.key: self._taken + mix.latency for mix in self._versions}
             self._fade_over()
             self._swapped.notify_all()
-        self.position, self._pulled = frame, 0
+        # It fades in over what comes before: the first beat keeps its attack.
+        self._landed, self.position, self._pulled = frame, frame - self._lead, 0
 
     @property
     def bad_samples(self) -> int:
@@ -225,6 +230,8 @@ class Player:
         latency = self._versions[self._choice].latency if self._versions else 0
         start, end = self._loop
         at = self.position - min(latency, self._pulled)
+        if self._pulled <= latency + self._lead:
+            return max(at, self._landed)
         return at if at >= start else end - (start - at)
 
     def block(self, frames: int) -> Stereo:
@@ -250,7 +257,8 @@ class Player:
         done = 0
         while done < frames and self._versions and self.rolling:
             start, end = self._loop
-            if not start <= self.position < end:
+            leads_in = self._pulled < self._lead and start - self._lead <= self.position < start
+            if not start <= self.position < end and not leads_in:
                 self.position = start  # round the loop; what was pulled before it is still underway
             n = min(frames - done, end - self.position)
             out[:, done : done + n] = self._mixed(self.position, n)

@@ -186,3 +186,25 @@ def test_who_only_looks_keeps_the_clips_whatever_the_other_saves(window, other_w
     store.held = type(store.held)()
     for asset in other_window.desk.session.assets:
         assert store.audio(asset, other_window.desk.session.rate_hz).shape[1] == asset.frames
+
+
+def test_without_a_place_for_its_data_the_window_works_and_says_so(window, settings, tmp_path, settled):
+    from zygotone.session.project_file import load_project
+
+    blocked = tmp_path / "a file"
+    blocked.write_text("in the way")
+    settings.setValue("data_folder", str(blocked / "data"))
+    said = []
+    window.desk.files.message.connect(said.append)
+    path = window.desk.files.path
+    assert window.files.open_path(path)
+    assert any("cannot be kept safe from a crash" in each and "Save often" in each for each in said)
+    assert not window.desk.files.read_only
+    window.desk.edit("Level", lambda s: change_strip(s, "bass", level_db=-21.0))
+    window.desk.files.written()  # the journal lies beside the project
+    assert journal_path(path).exists()
+    assert window.files.save()
+    assert load_project(path).session.track("bass").level_db == -21.0
+    window.stages["sounds"].open_library()  # refused in words
+    assert "no library" in window.status.message.toolTip()
+    settled(window)

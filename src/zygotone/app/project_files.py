@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 
 import platformdirs
@@ -61,12 +62,11 @@ class ProjectFiles(QObject):
         """Whether this window is the one that may save to ``path``. It stays so until another project is open, or saved to."""
         if self._claimed == path:
             return True
-        try:
+        lock: Lock | None = None
+        with suppress(OSError):  # where no lock can be made nobody is kept from saving
             lock = claim(self.data_folder / "locks", path)
-        except OSError:
-            lock = None  # nobody can tell; then rather not twice
-        if lock is None:
-            return False
+            if lock is None:
+                return False
         self._let_go()
         self._lock, self._claimed = lock, path
         return True

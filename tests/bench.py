@@ -28,7 +28,7 @@ ROOT = Path(__file__).parent.parent
 RATE = 48000
 MINUTES = 5
 USE_S = 120.0  # of the scripted user, each; ``python -m tests.use 600`` runs it for ten minutes
-USES = (("the demo",), ("the demo, another process takes a core", "busy"), ("24 stems of 4 minutes", "stems"))
+USES = (("the demo",), ("the demo, another process takes a core", "busy"))
 KILLS = 60
 ONE_CORE = {**os.environ, "OPENBLAS_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"}
 
@@ -455,7 +455,7 @@ def main() -> None:
             f"{u['p99_ms']:.0f} ms | {u['minute_mib']:.0f}, {u['last_mib']:.0f} MiB |"
             for what, u in uses
         ),
-        "| bar | 0; with the other process 2 a minute | | 100 ms | 0 | 25 ms | 1126 MiB, stems 1638 MiB |",
+        "| bar | 0; with the other process 2 a minute | | 100 ms | 0 | 25 ms | 1126 MiB |",
         "",
     ]
     (ROOT / "docs" / "performance.md").write_text("\n".join(lines))

@@ -36,7 +36,9 @@ def in_use_mib(pid: int | None = None) -> dict[str, float]:
             name = next(
                 (w.rpartition(".")[2].removesuffix("_process") for w in words if w.endswith("_process")), "window"
             )
-            found[name] = found.get(name, 0.0) + next(int(line.split()[1]) for line in lines if line.startswith("Pss:")) / 1024.0
+            found[name] = (
+                found.get(name, 0.0) + next(int(line.split()[1]) for line in lines if line.startswith("Pss:")) / 1024.0
+            )
     return found
 
 

@@ -208,3 +208,30 @@ def test_without_a_place_for_its_data_the_window_works_and_says_so(window, setti
     window.stages["sounds"].open_library()  # refused in words
     assert "no library" in window.status.message.toolTip()
     settled(window)
+
+
+def test_a_save_under_another_name_that_fails_leaves_the_project_this_windows(
+    window, other_window, answered, settled, monkeypatch, tmp_path
+):
+    path = window.desk.files.path
+    monkeypatch.setattr(QMessageBox, "warning", lambda *a, **k: None)
+    assert not window.files._save_to(tmp_path / "gone" / "song.zygotone")
+    assert window.desk.files.path == path
+    told = answered("Leave")
+    assert not other_window.files.open_path(path)
+    assert "is open in another window already" in told[0]
+    assert window.files.save()
+    settled(window)
+
+
+def test_another_project_opens_while_a_track_has_the_focus(window, settled, qtbot):
+    """Rows that go hand the focus on to the next, which is of the project that is closed."""
+    window.activateWindow()
+    qtbot.waitUntil(window.isActiveWindow)
+    row = window.left.rows[0]
+    row.setFocus()
+    qtbot.waitUntil(row.hasFocus)
+    window.desk.open_project(empty_project(), None)
+    assert window.desk.selection.track_id == window.desk.session.mix.id
+    assert [each.strip_id for each in window.left.rows] == [window.desk.session.mix.id]
+    settled(window)

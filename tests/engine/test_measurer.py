@@ -2,8 +2,6 @@
 
 import os
 import signal
-import subprocess
-import sys
 import threading
 import time
 from dataclasses import dataclass
@@ -13,7 +11,7 @@ import numpy as np
 import pytest
 
 from tests.builders import device, pair_project
-from tests.engine.test_player_process import wait_for
+from tests.processes import goes_with_its_parent, wait_for
 from zygotone.advise import questions as q
 from zygotone.dsp.giving_up import Cancelled, give_up_if_unwanted, tell_share
 from zygotone.engine.graph import compile_session
@@ -264,29 +262,6 @@ def test_a_mix_and_a_key_are_rendered_there(measurer, pair, tmp_path):
 
 
 def test_it_goes_with_whoever_started_it(tmp_path):
-    code = (
-        "import sys, time\n"
-        "from pathlib import Path\n"
-        "from zygotone.engine.measurer import Measurer\n"
-        "from zygotone.engine.renderer import Renderer\n"
-        "from zygotone.session.audio_store import AudioStore\n"
-        "from zygotone.session.mapped import MappedCache\n"
-        "store = AudioStore()\n"
-        "m = Measurer(Renderer(store, store.held, mapped=MappedCache(Path(sys.argv[1]))), held_bytes=1 << 20)\n"
-        "while m.state['alive'] < 2.0: time.sleep(0.01)\n"
-        "print(m.pid, flush=True); time.sleep(60)\n"
-    )
-    parent = subprocess.Popen([sys.executable, "-c", code, str(tmp_path)], stdout=subprocess.PIPE, text=True)
-    pid = int(parent.stdout.readline())
-    parent.kill()
-    parent.wait()
-    parent.stdout.close()
-
-    def gone() -> bool:
-        try:
-            return Path(f"/proc/{pid}/stat").read_text().split()[2] == "Z"
-        except OSError:
-            return True
-
-    wait_for(gone, seconds=5.0)
+    make = "Measurer(renderer, held_bytes=1 << 20)"
+    assert goes_with_its_parent(tmp_path, "zygotone.engine.measurer", make)
     assert not list(tmp_path.iterdir())

@@ -2,8 +2,6 @@
 
 import os
 import signal
-import subprocess
-import sys
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -12,6 +10,7 @@ import numpy as np
 import pytest
 
 from tests.builders import device, tone_project
+from tests.processes import goes_with_its_parent, wait_for
 from tests.signals import RATE
 from zygotone.demo import build_demo
 from zygotone.engine.graph import compile_session
@@ -24,13 +23,6 @@ from zygotone.session.audio_files import AudioData, read_audio
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.edits import change_strip, insert_device
 from zygotone.session.mapped import MappedCache
-
-
-def wait_for(what, *, seconds: float = 20.0) -> None:
-    end = time.monotonic() + seconds
-    while not what():
-        assert time.monotonic() < end, "it did not come"
-        time.sleep(0.01)
 
 
 @pytest.fixture
@@ -131,33 +123,7 @@ def test_one_that_is_gone_is_started_anew_where_it_was(tones, started, how):
 
 def test_it_goes_with_whoever_started_it(tmp_path):
     """However that ends: nothing is left that plays on."""
-    code = (
-        "import os, sys, time\n"
-        "from pathlib import Path\n"
-        "from zygotone.engine.remote import RemotePlayer\n"
-        "from zygotone.engine.renderer import Renderer\n"
-        "from zygotone.session.audio_store import AudioStore\n"
-        "from zygotone.session.mapped import MappedCache\n"
-        "store = AudioStore()\n"
-        "p = RemotePlayer(Renderer(store, store.held, mapped=MappedCache(Path(sys.argv[1]))), 48000)\n"
-        "while p._process.state['alive'] < 2.0: time.sleep(0.01)\n"
-        "print(p.pid, flush=True); time.sleep(60)\n"
-    )
-    parent = subprocess.Popen([sys.executable, "-c", code, str(tmp_path)], stdout=subprocess.PIPE, text=True)
-    pid = int(parent.stdout.readline())
-    os.kill(pid, 0)
-    parent.kill()
-    parent.wait()
-    parent.stdout.close()
-
-    def gone() -> bool:
-        try:
-            os.kill(pid, 0)
-        except ProcessLookupError:
-            return True
-        return Path(f"/proc/{pid}/stat").read_text().split()[2] == "Z"
-
-    wait_for(gone, seconds=5.0)
+    assert goes_with_its_parent(tmp_path, "zygotone.engine.remote", "RemotePlayer(renderer, 48000)")
 
 
 def test_keys_are_heard_from_silence(tones, started, tmp_path):
@@ -183,8 +149,10 @@ def test_what_is_chosen_before_it_is_there_is_heard(tones, started):
     player.play()
     wait_for(lambda: player.played_s > 0.3)
     loud = player.peak[0]
+    assert 0.0 < loud < 0.5  # B, or the fade into it
     player.choose(0)
     wait_for(lambda: player.peak[0] > 1.1 * loud)
+    assert player.peak[0] > loud
 
 
 def test_a_project_of_another_rate_is_played(tones, started, tmp_path):

@@ -45,22 +45,16 @@ class Files:
         """Asks about unsaved changes; False is stay."""
         if not self._desk.files.dirty:
             return True
-        box = QMessageBox(
-            QMessageBox.Icon.Question,
+        answer = self._choose(
             "Save first?",
             f"{self._desk.song.title} has changes that are not saved.",
-            parent=self._window,
+            "Save",
+            "Leave without saving",
+            "Stay",
         )
-        box.setTextFormat(Qt.TextFormat.PlainText)
-        save = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
-        leave = box.addButton("Leave without saving", QMessageBox.ButtonRole.DestructiveRole)
-        stay = box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
-        box.setDefaultButton(save)
-        box.setEscapeButton(stay)
-        box.exec()
-        if box.clickedButton() is save:
+        if answer == "Save":
             return self.save()
-        if box.clickedButton() is leave:
+        if answer == "Leave without saving":
             self._desk.files.discard_unsaved()
             return True
         return False
@@ -113,28 +107,34 @@ class Files:
 
     def _open_again(self, path: Path, project: Project) -> bool:
         """Another window has it: two that save to one file would undo each other's work."""
-        box = QMessageBox(
-            QMessageBox.Icon.Question,
+        answer = self._choose(
             "Open in another window",
             f"{path.name} is open in another window already. Here it can be looked at and listened to, or be opened as a copy, "
             "which is saved under another name.",
-            parent=self._window,
-        )
-        box.setTextFormat(Qt.TextFormat.PlainText)
-        look = box.addButton("Open read-only", QMessageBox.ButtonRole.AcceptRole)
-        copy = box.addButton("Open a copy", QMessageBox.ButtonRole.AcceptRole)
-        leave = box.addButton("Leave", QMessageBox.ButtonRole.RejectRole)
-        box.setDefaultButton(look)
-        box.setEscapeButton(leave)
-        box.exec()
-        if box.clickedButton() is look:
+            "Open read-only", "Open a copy", "Leave",
+        )  # fmt: skip
+        if answer == "Open read-only":
             self._desk.open_project(project, path)
             return True
-        if box.clickedButton() is copy:
+        if answer == "Open a copy":
             self._desk.open_project(project, None)
             self._desk.files.came_back()
             return True
         return False
+
+    def _choose(self, title: str, text: str, *answers: str) -> str:
+        """One of three: the first is what Enter gives, the last what Escape does."""
+        box = QMessageBox(QMessageBox.Icon.Question, title, text, parent=self._window)
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        role = QMessageBox.ButtonRole
+        buttons = [
+            box.addButton(*each)
+            for each in zip(answers, (role.AcceptRole, role.DestructiveRole, role.RejectRole), strict=True)
+        ]
+        box.setDefaultButton(buttons[0])
+        box.setEscapeButton(buttons[-1])
+        box.exec()
+        return next((a for a, each in zip(answers, buttons, strict=True) if box.clickedButton() is each), answers[-1])
 
     def _warn(self, title: str, text: str) -> None:
         QMessageBox.warning(self._window, title, as_plain(text))

@@ -17,7 +17,7 @@ from zygotone.app.window import Window
 from zygotone.engine import cores
 from zygotone.session.project_file import Project
 
-# What is measured works in threads of this process; the window asks for the interpreter often, and must not wait long each time.
+# Journal and questions are packed by threads of this process; the window must not wait long for the interpreter.
 _SWITCH_S = 5e-4
 
 

@@ -60,7 +60,8 @@ class ProjectFiles(QObject):
 
     def claim(self, path: Path) -> bool:
         """Whether this window is the one that may save to ``path``. It stays so until another project is open, or saved to."""
-        if self._claimed == path:
+        real = path.resolve()
+        if self._claimed == real:
             return True
         lock: Lock | None = None
         with suppress(OSError):  # where no lock can be made nobody is kept from saving
@@ -68,7 +69,7 @@ class ProjectFiles(QObject):
             if lock is None:
                 return False
         self._let_go()
-        self._lock, self._claimed = lock, path
+        self._lock, self._claimed = lock, real
         return True
 
     def _let_go(self) -> None:
@@ -130,10 +131,18 @@ class ProjectFiles(QObject):
         assert target is not None
         self._due.stop()
         self._writer.wait()
+        mine = self.path if not self.read_only else None
         if not self.claim(target):
             raise BadFileError(target, "", "is open in another window; choose another name")
         project, old = self.project, self._journal_of
-        save_project(target, project)
+        try:
+            save_project(target, project)
+        except BadFileError:
+            if mine is None:
+                self._let_go()
+            else:
+                self.claim(mine)  # what is open is still this window's
+            raise
         if old is not None and old != target:
             end_journal(old)
         end_journal(target)

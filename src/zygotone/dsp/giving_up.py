@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from typing import TypeAlias
 
 IsUnwanted: TypeAlias = Callable[[], bool]
@@ -20,14 +20,18 @@ class Cancelled(Exception):
 
 
 @contextmanager
-def share_told_to(hear: Callable[[float], None]) -> Iterator[None]:
-    """Within it ``tell_share`` calls ``hear``, in this thread."""
-    before = getattr(_here, "hear", None)
-    _here.hear = hear
+def _held_here(name: str, value: object) -> Iterator[None]:
+    before = getattr(_here, name, None)
+    setattr(_here, name, value)
     try:
         yield
     finally:
-        _here.hear = before
+        setattr(_here, name, before)
+
+
+def share_told_to(hear: Callable[[float], None]) -> AbstractContextManager[None]:
+    """Within it ``tell_share`` calls ``hear``, in this thread."""
+    return _held_here("hear", hear)
 
 
 def tell_share(share: float) -> None:
@@ -37,15 +41,9 @@ def tell_share(share: float) -> None:
         hear(share)
 
 
-@contextmanager
-def given_up_when(unwanted: IsUnwanted) -> Iterator[None]:
+def given_up_when(unwanted: IsUnwanted) -> AbstractContextManager[None]:
     """Within it ``give_up_if_unwanted`` asks ``unwanted``, in this thread."""
-    before = getattr(_here, "unwanted", None)
-    _here.unwanted = unwanted
-    try:
-        yield
-    finally:
-        _here.unwanted = before
+    return _held_here("unwanted", unwanted)
 
 
 def give_up_if_unwanted() -> None:

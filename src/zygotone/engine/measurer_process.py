@@ -12,19 +12,16 @@ import queue
 import sys
 import threading
 import traceback
-from collections.abc import Iterable
 from contextlib import suppress
 from multiprocessing.connection import Connection
 from multiprocessing.reduction import send_handle
 from pathlib import Path
-from typing import Any
 
 from zygotone.dsp.giving_up import Cancelled, given_up_when, share_told_to
-from zygotone.engine.child import Served
 from zygotone.engine.measurer import SLOTS, MeasurerState, pack_answer, unpack_question
 from zygotone.engine.pipeline import begin_helpers
 from zygotone.engine.renderer import Renderer
-from zygotone.engine.sent_versions import VersionReceiver
+from zygotone.engine.sent_versions import ServedVersions, VersionReceiver
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.held import Held
@@ -33,7 +30,7 @@ from zygotone.session.mapped import MappedCache
 _SWITCH_S = 1e-3
 
 
-class Server(Served):
+class Server(ServedVersions):
     TELL_S = 0.1
 
     def __init__(self, connection: Connection, state: MeasurerState, takes: Path, held_bytes: int) -> None:
@@ -95,15 +92,6 @@ class Server(Served):
         os.close(handle)
 
     # --- commands ------------------------------------------------------------------------------------------
-
-    def do_parts(self, lines: list[str]) -> None:
-        self.received.take_parts(lines)
-
-    def do_clips(self, clips: list[tuple[dict[str, Any], str, int, int]]) -> None:
-        self.received.take_clips(clips)
-
-    def do_forget(self, digests: Iterable[str]) -> None:
-        self.received.forget(digests)
 
     def do_ask(self, number: int, at_once: bool, data: bytes) -> None:
         self._lanes[at_once].put((number, data))

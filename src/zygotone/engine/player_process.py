@@ -10,7 +10,6 @@ import gc
 import os
 import sys
 import threading
-from collections.abc import Iterable
 from contextlib import suppress
 from multiprocessing.connection import Connection
 from pathlib import Path
@@ -19,10 +18,9 @@ from typing import Any
 import numpy as np
 
 from zygotone.engine import cores
-from zygotone.engine.child import Served
 from zygotone.engine.player_state import PlayerState, note_place
 from zygotone.engine.renderer import Renderer
-from zygotone.engine.sent_versions import VersionReceiver
+from zygotone.engine.sent_versions import ServedVersions, VersionReceiver
 from zygotone.engine.stream import Player, Version
 from zygotone.engine.transport import Output, PortAudioOutput, SimulatedOutput, Transport
 from zygotone.session.audio_store import AudioStore
@@ -77,7 +75,7 @@ class _Versions:
             server.state["version"] = number
 
 
-class Server(Served):
+class Server(ServedVersions):
     state: PlayerState
 
     def __init__(self, connection: Connection, state: PlayerState, rate_hz: int, takes: Path) -> None:
@@ -114,15 +112,6 @@ class Server(Served):
             transport.error = None
 
     # --- commands ------------------------------------------------------------------------------------------
-
-    def do_parts(self, lines: list[str]) -> None:
-        self.received.take_parts(lines)
-
-    def do_clips(self, clips: list[tuple[dict[str, Any], str, int, int]]) -> None:
-        self.received.take_clips(clips)
-
-    def do_forget(self, digests: Iterable[str]) -> None:
-        self.received.forget(digests)
 
     def do_versions(self, *wanted: Any) -> None:
         self._versions.want(*wanted)

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
+from zygotone.engine.child import Served
 from zygotone.engine.graph import Graph, compile_session
 from zygotone.session.audio_store import AudioStore, Blob
 from zygotone.session.models import Asset, Session
@@ -104,3 +105,18 @@ class VersionReceiver:
             while len(self._graphs) > _GRAPHS:
                 self._graphs.popitem(last=False)
             return held
+
+
+class ServedVersions(Served):
+    """The side of a process that is told of versions."""
+
+    received: VersionReceiver
+
+    def do_parts(self, lines: list[str]) -> None:
+        self.received.take_parts(lines)
+
+    def do_clips(self, clips: list[tuple[dict[str, Any], str, int, int]]) -> None:
+        self.received.take_clips(clips)
+
+    def do_forget(self, digests: Iterable[str]) -> None:
+        self.received.forget(digests)

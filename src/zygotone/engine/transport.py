@@ -113,9 +113,11 @@ class LastResort:
 
     def process(self, block: Stereo) -> Stereo:
         """The block, (2, n), within full scale; what is not finite is silence."""
-        block = np.nan_to_num(block, nan=0.0, posinf=1.0, neginf=-1.0)
         frames = block.shape[1]
         peak = float(np.max(np.abs(block), initial=0.0))
+        if not np.isfinite(peak):
+            block = np.nan_to_num(block, nan=0.0, posinf=1.0, neginf=-1.0)
+            peak = float(np.max(np.abs(block)))
         back = min(1.0, self._gain * 10.0 ** (_RELEASE_DB_S * frames / self._rate_hz / 20.0))
         gain = min(back, 1.0 / peak) if peak > 1.0 else back
         self.held_db = -20.0 * float(np.log10(min(gain, self._gain)))

@@ -8,6 +8,7 @@ from typing import TypeVar
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
+    QApplication,
     QBoxLayout,
     QDoubleSpinBox,
     QFrame,
@@ -135,6 +136,9 @@ def clear(layout: QLayout) -> None:
     while (item := layout.takeAt(0)) is not None:
         widget, inner = item.widget(), item.layout()
         if widget is not None:
+            focus = QApplication.focusWidget()
+            if focus is not None and (focus is widget or widget.isAncestorOf(focus)):
+                focus.window().setFocus()  # else it is handed on to the next, which is about to go too
             widget.hide()
             widget.deleteLater()
         elif inner is not None:

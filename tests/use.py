@@ -102,7 +102,8 @@ def stems() -> Project:
     import soundfile
 
     from zygotone.advise.new_project import project_from_stems
-    from zygotone.session.edits import insert_device, new_device
+    from zygotone.session.edits import change_song, insert_device, new_device
+    from zygotone.session.models import Section
 
     folder, rate, rng = Path(tempfile.mkdtemp()), 48000, np.random.default_rng(9)
     names = ("Kick", "Snare", "Hats", "Bass", "Sub", "Guitar L", "Guitar R", "Lead", "Keys", "Pad", "Voice")
@@ -115,6 +116,8 @@ def stems() -> Project:
         noise = np.roll(np.resize(rng.standard_normal(rate), len(time_s)), n)
         soundfile.write(paths[-1], np.stack([beat * tone, beat * (tone + 0.2 * noise)], axis=1), rate, subtype="PCM_16")
     project = project_from_stems(paths, tempo_bpm=120.0)
+    sections = tuple(Section(id=f"part-{n}", name=f"Part {n}", bars=8) for n in range(1, 16))
+    project.session = change_song(project.session, sections=sections)
     for track in project.session.tracks:
         for kind in ("compressor", "eq"):
             session = project.session

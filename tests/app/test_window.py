@@ -493,6 +493,13 @@ def test_output_is_never_louder_than_full_scale(window, tmp_path, qtbot):
     transport = Transport(desk.listening.player, output)
     transport.play()
     qtbot.waitUntil(lambda: transport.played_s > 0.5, timeout=10000)
+    window.desk.listening.transport.held_db = transport.held_db
+    window.status.tick()
+    assert f"too loud, held down by {transport.held_db:.1f} dB" in window.status.engine_label.text()
+    assert "put a limiter" in window.status.engine_label.toolTip()
+    window.desk.listening.transport.held_db = 0.0
+    window.status.tick()
+    assert "too loud" not in window.status.engine_label.text() + window.status.engine_label.toolTip()
     transport.stop()
     assert transport.held_db > 0.0
     assert np.max(np.abs(soundfile.read(tmp_path / "loud.wav")[0])) <= 1.0

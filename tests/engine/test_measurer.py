@@ -24,7 +24,9 @@ from zygotone.session.audio_files import read_audio
 from zygotone.session.edits import change_strip, insert_device
 from zygotone.session.mapped import MappedCache
 
-NEVER = lambda: False  # noqa: E731
+
+def never() -> bool:
+    return False
 
 
 @pytest.fixture(scope="module")
@@ -130,14 +132,14 @@ def test_every_answer_is_that_of_this_process(pair, renderer, measurer):
     """For every question the window asks of tracks that play clips."""
     here = AnswersHere(Renderer(pair.store))
     for question in all_questions(pair.session):
-        there = measurer.answer(question, NEVER)
-        assert same(there, here.answer(question, NEVER)), question.name
+        there = measurer.answer(question, never)
+        assert same(there, here.answer(question, never)), question.name
 
 
 def test_fixes_come_back_as_versions_that_share_what_they_did_not_change(pair, measurer):
     session = pair.session
-    found = measurer.answer(q.FindingsIn(compile_session(session), session.song.sections[0]), NEVER)
-    worked_out = measurer.answer(q.FixesOf(session, found[0]), NEVER)
+    found = measurer.answer(q.FindingsIn(compile_session(session), session.song.sections[0]), never)
+    worked_out = measurer.answer(q.FixesOf(session, found[0]), never)
     versions = [fix.session for fix in worked_out.fixes if fix.session is not None]
     assert versions
     for version in versions:
@@ -149,14 +151,14 @@ def test_fixes_come_back_as_versions_that_share_what_they_did_not_change(pair, m
 @pytest.mark.parametrize("size", [10, 100_000])
 def test_arrays_come_whole_and_can_be_written_to(measurer, size):
     audio = np.random.default_rng(size).standard_normal((2, size))
-    there = measurer.answer(Says((audio, "and words", audio[0, :3])), NEVER)
+    there = measurer.answer(Says((audio, "and words", audio[0, :3])), never)
     np.testing.assert_array_equal(there[0], audio)
     np.testing.assert_array_equal(there[2], audio[0, :3])
     there[0][:] = 0.0
 
 
 def test_what_is_unwanted_is_given_up_within_50_ms(measurer, tmp_path):
-    measurer.answer(Says("warm"), NEVER)
+    measurer.answer(Says("warm"), never)
     unwanted = threading.Event()
     threading.Timer(0.3, unwanted.set).start()
     with pytest.raises(Cancelled):
@@ -165,7 +167,7 @@ def test_what_is_unwanted_is_given_up_within_50_ms(measurer, tmp_path):
     wait_for((tmp_path / "gave up").exists, seconds=5.0)
     # Others may be at work on this machine: the bound of 50 ms is the bench's; here only that it does give up.
     assert float((tmp_path / "gave up").read_text() or "0") - end < 1.0
-    assert measurer.answer(Says("next"), NEVER) == "next"
+    assert measurer.answer(Says("next"), never) == "next"
 
 
 def test_what_is_wanted_at_once_waits_for_nothing(measurer, tmp_path):
@@ -177,7 +179,7 @@ def test_what_is_wanted_at_once_waits_for_nothing(measurer, tmp_path):
 
     asking = threading.Thread(target=ask)
     asking.start()
-    assert measurer.answer(Says("at once"), NEVER, at_once=True) == "at once"
+    assert measurer.answer(Says("at once"), never, at_once=True) == "at once"
     unwanted.set()
     asking.join(5.0)
     assert not asking.is_alive()
@@ -185,7 +187,7 @@ def test_what_is_wanted_at_once_waits_for_nothing(measurer, tmp_path):
 
 def test_errors_come_back_as_what_they_are(measurer):
     with pytest.raises(ZygotoneError, match="not with me"):
-        measurer.answer(Says("refuse"), NEVER)
+        measurer.answer(Says("refuse"), never)
 
 
 def watched(measurer, stop: threading.Event) -> threading.Thread:
@@ -204,11 +206,11 @@ def test_one_that_dies_is_asked_again_and_one_question_kills_no_more_than_two(me
     stop = threading.Event()
     watching = watched(measurer, stop)
     try:
-        assert measurer.answer(DiesOnce(tmp_path / "note"), NEVER) == "alive again"
+        assert measurer.answer(DiesOnce(tmp_path / "note"), never) == "alive again"
         assert measurer.restarts == 1
         with pytest.raises(ZygotoneError, match="twice"):
-            measurer.answer(Says("die"), NEVER)
-        assert measurer.answer(Says("well"), NEVER) == "well"
+            measurer.answer(Says("die"), never)
+        assert measurer.answer(Says("well"), never) == "well"
     finally:
         stop.set()
         watching.join()
@@ -216,12 +218,12 @@ def test_one_that_dies_is_asked_again_and_one_question_kills_no_more_than_two(me
 
 def test_one_that_hangs_is_made_anew(measurer, pair):
     stop = threading.Event()
-    measurer.answer(Says("there"), NEVER)
+    measurer.answer(Says("there"), never)
     old = measurer.pid
     os.kill(old, signal.SIGSTOP)
     watching = watched(measurer, stop)
     try:
-        levels = measurer.answer(q.TrackLevels(compile_session(pair.session), pair.session.song.sections[0]), NEVER)
+        levels = measurer.answer(q.TrackLevels(compile_session(pair.session), pair.session.song.sections[0]), never)
     finally:
         stop.set()
         watching.join()
@@ -239,7 +241,7 @@ def test_what_nobody_uses_is_forgotten_on_both_sides(measurer, pair):
         with pytest.raises(Cancelled):
             measurer.answer(q.TrackLevels(compile_session(version), section), lambda it=unwanted: next(it, True))
     assert len(measurer._sent.known) < 250
-    assert measurer.answer(q.TrackLevels(compile_session(pair.session), section), NEVER)
+    assert measurer.answer(q.TrackLevels(compile_session(pair.session), section), never)
 
 
 def test_shares_are_told(measurer):
@@ -247,21 +249,35 @@ def test_shares_are_told(measurer):
 
     told: list[float] = []
     with share_told_to(told.append):
-        measurer.answer(Says("share"), NEVER)
+        measurer.answer(Says("share"), never)
     assert set(told) == {0.25}
 
 
 def test_a_mix_and_a_key_are_rendered_there(measurer, pair, tmp_path):
-    measurer.answer(MixFile(pair.session, tmp_path / "mix.wav"), NEVER)
+    measurer.answer(MixFile(pair.session, tmp_path / "mix.wav"), never)
     np.testing.assert_allclose(
         read_audio(tmp_path / "mix.wav").data[:, :4800], Renderer(pair.store).mix(pair.session)[:, :4800], atol=2e-7
     )
     with pytest.raises(ZygotoneError, match="nowhere"):
-        measurer.answer(MixFile(pair.session, tmp_path / "nowhere" / "mix.wav"), NEVER)
-    assert measurer.answer(HeldKey(pair.session, "bass", 40, 0.8, 0.1, 0.0), NEVER, at_once=True).dtype == np.float32
+        measurer.answer(MixFile(pair.session, tmp_path / "nowhere" / "mix.wav"), never)
+    assert measurer.answer(HeldKey(pair.session, "bass", 40, 0.8, 0.1, 0.0), never, at_once=True).dtype == np.float32
 
 
 def test_it_goes_with_whoever_started_it(tmp_path):
     make = "Measurer(renderer, held_bytes=1 << 20)"
     assert goes_with_its_parent(tmp_path, "zygotone.engine.measurer", make)
     assert not list(tmp_path.iterdir())
+
+
+@dataclass(frozen=True)
+class HowItIsScheduled:
+    name: str = "class"
+
+    def answer(self, renderer, unwanted):
+        return os.sched_getscheduler(0)
+
+
+def test_what_is_wanted_at_once_does_not_give_way(measurer):
+    """All else is measured when nobody else wants the processor."""
+    assert measurer.answer(HowItIsScheduled(), never, at_once=True) == os.SCHED_OTHER
+    assert measurer.answer(HowItIsScheduled(), never) == os.SCHED_IDLE

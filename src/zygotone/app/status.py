@@ -13,6 +13,10 @@ from zygotone.app.widgets.meter import Meter
 MESSAGE_MS = 9000
 LONG_LISTENING_S = 45 * 60
 SHORT_WORK_S = 0.7
+_TOO_LOUD = (
+    "The mix is over full scale. What you hear is turned down so that it is not louder than the output can be; a render is "
+    "not, and would be cut. Turn the mix down, or put a limiter at its end."
+)
 
 
 class StatusLine(QFrame):
@@ -97,12 +101,10 @@ class StatusLine(QFrame):
         self.engine_label.setText(
             f"Engine {100 * transport.load:.0f} % · {drop_outs} · listening {minutes // 60}:{minutes % 60:02d}"
         )
-        if transport.held_db >= 0.1:
+        held = transport.held_db >= 0.1
+        if held:
             self.engine_label.setText(f"{self.engine_label.text()} · too loud, held down by {transport.held_db:.1f} dB")
-            self.engine_label.setToolTip(
-                "The mix is over full scale. What you hear is turned down so that it is not louder than the output can be; a "
-                "render is not, and would be cut. Turn the mix down, or put a limiter at its end."
-            )
+        self.engine_label.setToolTip(_TOO_LOUD if held else "")
         self.meter.show_peak(transport.peak)
         self._show_progress()
         bad = desk.listening.player.bad_samples

@@ -41,19 +41,23 @@ class Server(ServedVersions):
         self._lanes: dict[bool, queue.SimpleQueue[tuple[int, bytes]]] = {}
         for at_once in (True, False):
             self._lanes[at_once] = queue.SimpleQueue()
-        threading.Thread(target=self._measure, daemon=True).start()
+        self._helpers_begun = threading.Event()
+        # Each begun here: who gives way once is not let back everywhere.
+        for work in (self._measure, self._answer_at_once):
+            threading.Thread(target=work, daemon=True).start()
 
     def _measure(self) -> None:
         with suppress(OSError, AttributeError):  # of this thread alone, and of those that it begins
             os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
         begin_helpers()
-        threading.Thread(target=self._work, args=(True,), daemon=True).start()
+        self._helpers_begun.set()
         self._work(at_once=False)
 
+    def _answer_at_once(self) -> None:
+        self._helpers_begun.wait()  # whoever needs them first gives them its priority
+        self._work(at_once=True)
+
     def _work(self, at_once: bool) -> None:
-        if at_once:
-            with suppress(OSError, AttributeError):  # back to where this process began, where that is granted
-                os.sched_setscheduler(0, os.SCHED_OTHER, os.sched_param(0))
         while True:
             self._answer(*self._lanes[at_once].get())
 

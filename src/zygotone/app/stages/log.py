@@ -45,6 +45,7 @@ class LogStage(StageWidget):
             name="log.empty",
             wrap=True,
         )
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.go = button("Go there", "log.go", self.go_there, tip="Open the stage, section and tracks this was about")
         self.back = button(
             "Bring this version back",

@@ -37,6 +37,9 @@ TEMPO_BPM = 92.0
 KICK_HZ = 46.9  # between F♯1 and G1: a quarter of a semitone above the bass
 BASS_EARLY_MS = 9.0
 
+KEYS_PAN_PCT, GUITAR_R_DB = -55.0, -9.0  # the picture leans left
+PRESENCE_HZ, PRESENCE_DB = 2800.0, 12.0
+
 HAT_HZ = 4186.0  # C8, a tritone from F♯
 
 SECTIONS = (
@@ -160,7 +163,7 @@ def _upper() -> tuple[Track, Track]:
     chords = [(4.0 * bar, 3.9, p, 0.7) for bar, chord in enumerate(CHORDS) for p in chord]
     pad_line = _phrase("pad", 4, chords)
     pad = Track(
-        id="pad", name="Pad", sends=(Send(to="space", level_db=-10.0),), role="pad", seat=7, level_db=-17.0,
+        id="pad", name="Pad", sends=(Send(to="space", level_db=-10.0),), role="pad", seat=7, level_db=-20.6,
         **_instrument(
             [
                 _layer(
@@ -177,13 +180,13 @@ def _upper() -> tuple[Track, Track]:
             (8.5, 0.9, 69, 0.8), (9.5, 0.9, 73, 0.85), (10.5, 1.2, 74, 0.9), (12.5, 0.9, 71, 0.8), (13.5, 2.0, 68, 0.8)]  # fmt: skip
     lead_line = _phrase("lead", 4, tune)
     lead = Track(
-        id="lead", name="Lead", role="lead", seat=1, level_db=-8.0,
+        id="lead", name="Lead", role="lead", seat=1, level_db=-5.0,
         **_instrument(
             [
                 _layer(
                     "Reed", "body", "oscillator", {"shape": "pulse", "shape_b": "saw", "mix_b": 35, "b_cents": 6, "pulse_width": 34, "spread_pct": 15},
                     envelope=Envelope(attack_ms=15, decay_ms=400, sustain=0.7, release_ms=180),
-                    filter=VoiceFilter(cutoff_hz=2600, resonance=0.2, envelope_octaves=0.8, velocity_octaves=1.0, key_follow=0.4, envelope=Envelope(attack_ms=10, decay_ms=350, sustain=0.3)),
+                    filter=VoiceFilter(cutoff_hz=1500, resonance=0.2, envelope_octaves=0.8, velocity_octaves=1.0, key_follow=0.4, envelope=Envelope(attack_ms=10, decay_ms=350, sustain=0.3)),
                 ),
             ],
             _in(lead_line, *CHORUSES, "outro"),
@@ -232,7 +235,7 @@ def _keys_and_voice() -> tuple[Track, Track]:
         {"ratio": 1, "level": 0.3, "index": 0, "decay_ms": 900, "sustain": 0.0}, {"ratio": 14, "index": 0.9, "decay_ms": 80, "sustain": 0.0, "velocity": 0.9},
     ]  # fmt: skip
     keys = Track(
-        id="keys", name="Keys", role="keys", seat=6, level_db=-11.0, sends=(Send(to="space", level_db=-14.0),),
+        id="keys", name="Keys", role="keys", seat=6, level_db=-12.0, pan_pct=KEYS_PAN_PCT, sends=(Send(to="space", level_db=-14.0),),
         **_instrument(
             [
                 _layer("Tine", "body", "fm", {"operators": operators}, envelope=Envelope(attack_ms=1, decay_ms=2400, sustain=0.2, release_ms=160), chain=(_device("tremolo", "sway", label="Sway", rate=0.4, depth=0.15, phase_deg=180),)),
@@ -244,14 +247,19 @@ def _keys_and_voice() -> tuple[Track, Track]:
     )  # fmt: skip
     tune = [(0.0, 3.5, 66, 0.7), (4.0, 3.5, 69, 0.7), (8.0, 3.5, 66, 0.75), (12.0, 3.0, 64, 0.7)]
     voice = Track(
-        id="voice", name="Voice", role="voice", seat=1, level_db=-6.5, sends=(Send(to="space", level_db=-10.0),),
+        id="voice", name="Voice", role="voice", seat=1, level_db=0.5, sends=(Send(to="space", level_db=-10.0),),
         **_instrument(
             [
                 _layer(
-                    "Singer", "body", "formant", {"voice": "woman", "vowel": "ah", "vowel_to": "oo", "effort": 0.55, "breath_db": -38.0},
+                    "Singer", "body", "formant", {"voice": "woman", "vowel": "ah", "vowel_to": "oo", "effort": 0.8, "breath_db": -38.0},
                     envelope=Envelope(attack_ms=90, decay_ms=300, sustain=0.9, release_ms=220),
                     lfos=(Lfo(rate=5.3, delay_ms=500, rise_ms=600), Lfo()),
                     routes=(Route(source="lfo1", target="pitch", amount=0.25), Route(source="macro1", target="sound.blend", amount=1.0)),
+                ),
+                # The fault: the floor of the stage, which the compressor hears and nobody else.
+                _layer(
+                    "Floor", "sub", "noise", {"colour": "brown", "low_hz": 20, "high_hz": 100}, level_db=1.0,
+                    envelope=Envelope(attack_ms=200, sustain=1.0, release_ms=300), filter=VoiceFilter(cutoff_hz=32),
                 ),
             ],
             _in(_phrase("long", 4, tune), *CHORUSES, "break"), voices=Voices(mode="legato", glide_ms=60.0), macros=("Vowel", "", "", ""),
@@ -269,7 +277,7 @@ def build_demo() -> Project:
     keys, voice = _keys_and_voice()
     guitars = (
         _guitar("Guitar L", -70.0, -4.5, pick=0.13, brightness=0.8, drive_db=20.0),
-        _guitar("Guitar R", 70.0, -4.5, pick=0.17, brightness=0.75, drive_db=17.0),
+        _guitar("Guitar R", 70.0, GUITAR_R_DB, pick=0.17, brightness=0.75, drive_db=17.0),
     )
     session = Session(
         rate_hz=RATE_HZ,
@@ -281,7 +289,11 @@ def build_demo() -> Project:
         buses=(
             Bus(id="drums", name="Drum bus"),
             Bus(id="low-end", name="Low end"),
-            Bus(id="guitars", name="Guitars"),
+            # The fault: they are brought forward just where the lead and the voice are understood.
+            Bus(
+                id="guitars", name="Guitars",
+                chain=(_device("eq", "presence", label="Presence", bands=[{"shape": "bell", "freq_hz": PRESENCE_HZ, "gain_db": PRESENCE_DB, "q": 0.9}]),),
+            ),
             Bus(
                 id="space", name="Space", level_db=-4.0,
                 chain=(_device("reverb", "reverb", label="Hall", space="hall", decay_s=2.2, predelay="1/64", low_cut_hz=250, damping_hz=6000),),

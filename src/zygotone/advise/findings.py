@@ -68,6 +68,9 @@ class Finding:
     evidence: dict[str, float]
     fixes: tuple[Fix, ...] = ()
     layers: tuple[str, ...] = ()  # ids, where it is about layers of the first track
+    bars: tuple[int, int] | None = None  # first and last, of the section from 0; None: all of it
+    band_hz: tuple[float, float] | None = None
+    on_purpose: str | None = None  # the reason for which it was accepted
 
     @property
     def strength(self) -> str:
@@ -80,10 +83,21 @@ class Finding:
             "severity": round(self.severity, 3),
             "tracks": [session.strip(t).name for t in self.tracks],
             "section": self.section.name,
+            "bars": list(self.song_bars(session)),
+            "band_hz": None if self.band_hz is None else [round(hz, 1) for hz in self.band_hz],
+            "hidden_share": None if (share := self.evidence.get("hidden_share")) is None else round(share, 3),
+            "stage": self.stage,
+            "on_purpose": self.on_purpose,
             "sentence": self.sentence,
             "evidence": {k: round(v, 3) for k, v in self.evidence.items()},
             "fixes": [fix.to_json() for fix in self.fixes],
         }
+
+    def song_bars(self, session: Session) -> tuple[int, int]:
+        """First and last bar, in the song, counted from 1."""
+        first = next(f for s, f, _ in session.song.spans() if s.id == self.section.id)
+        start, end = self.bars or (0, self.section.bars - 1)
+        return first + start + 1, first + end + 1
 
     def readings(self) -> tuple[Reading, ...]:
         """The evidence as the log shows it: with words and units."""
@@ -192,6 +206,19 @@ def severity_of(value: float, slight: float, strong: float) -> float:
     if not math.isfinite(value):
         return 0.0
     return min(1.0, max(0.0, (value - slight) / (strong - slight)))
+
+
+# How much of a loss counts by whose it is: the first seat's whole, the eighth's little more than a third (common practice: what keeps
+# its place matters most).
+_PER_SEAT = 0.09
+
+
+def weighed(lost: float, seat: int = 1, long: float = 1.0) -> float:
+    """Severity in the one currency of all findings: the share of what matters that is lost, 0 to 1, weighed by the seat of whose
+    it is, and by the share of the time for which it is so (half counts for seven tenths). At least 0.05, as it was found.
+    """
+    seated = 1.0 - _PER_SEAT * min(7, max(0, seat - 1))
+    return min(1.0, max(0.05, lost * seated * math.sqrt(min(1.0, max(0.0, long)))))
 
 
 def finite(values: dict[str, float]) -> dict[str, float]:

@@ -7,6 +7,7 @@ others as they were. What is remembered is bounded in bytes, by the renderer.
 from __future__ import annotations
 
 import functools
+import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import TypeVar
@@ -15,9 +16,10 @@ from zygotone.dsp.giving_up import IsUnwanted, give_up_if_unwanted, given_up_whe
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.graph import Graph, Node, SourceNode, compile_session, layer_node
 from zygotone.engine.renderer import Renderer, Take
-from zygotone.measure.dynamics import pumping_db
+from zygotone.measure.dynamics import hits, pumping_db
 from zygotone.measure.loudness import integrated_lufs
-from zygotone.session.models import Section, Session, Strip, Track
+from zygotone.measure.spectrum import Spectrum, spectrum
+from zygotone.session.models import InstrumentSource, Section, Session, Strip, Track
 from zygotone.session.value import as_text
 
 _T = TypeVar("_T")
@@ -124,9 +126,47 @@ class Hearing:
         key = self.graph.strip[strip_id].key
         return self.fact("lufs", key, lambda: integrated_lufs(self.stem(strip_id), self.rate_hz))
 
+    def side_spectra(self, strip_id: str) -> tuple[Spectrum, Spectrum]:
+        """Average spectra of the left and the right side of a stem."""
+        key = self.graph.strip[strip_id].key
+
+        def work() -> tuple[Spectrum, Spectrum]:
+            stem = self.stem(strip_id)
+            return spectrum(stem[:1], self.rate_hz), spectrum(stem[1:], self.rate_hz)
+
+        return self.fact("side spectra", key, work)
+
+    def spectrum(self, strip_id: str) -> Spectrum:
+        """Average spectrum of a stem, the mean of both sides."""
+        left, right = self.side_spectra(strip_id)
+        return Spectrum(left.freqs_hz, 0.5 * (left.power + right.power))
+
+    def band_db(self, strip_id: str, low_hz: float, high_hz: float) -> float:
+        """Level of a stem between two frequencies, in dB re a mean square of 1; −140 and more in silence."""
+        return 10.0 * math.log10(self.spectrum(strip_id).band_power(low_hz, high_hz) + 1e-14)
+
     def sounds(self, strip_id: str) -> bool:
         """Whether anything is heard of a strip."""
         return self.fact("sounds", self.graph.strip[strip_id].key, lambda: sounds(self.stem(strip_id)))
+
+    def hits(self, strip_id: str) -> tuple[int, ...]:
+        """First frame of each percussive hit of a stem."""
+        key = self.graph.strip[strip_id].key
+        return self.fact("hits", key, lambda: tuple(hits(self.stem(strip_id), self.rate_hz)))
+
+    def plays(self, strip_id: str) -> bool:
+        """Whether a strip sounds by its own doing: what only rings out of the section before is not judged."""
+        if not self.sounds(strip_id):
+            return False
+        strip = self.session.strip(strip_id)
+        if not isinstance(strip, Track) or not isinstance(strip.source, InstrumentSource):
+            return True
+        first, end = self.session.song.beats_of(self.section.id)
+        for part in strip.parts:
+            start, stop = part.span_beats(self.session.song.beats_of(part.section))
+            if start < end and stop > first:
+                return True
+        return False
 
     def pumping_db(self, strip_id: str, path: str) -> float:
         """How far the gain of a device moves with the beat; 0 for one whose gain stands still."""

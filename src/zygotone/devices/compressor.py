@@ -20,6 +20,7 @@ from zygotone.session.params import Values, choice, frequency, level, number, pe
 
 KIND = Kind(
     kind="compressor",
+    work="compresses",
     picture="compressor",
     title="Compressor",
     summary="Turns down what is louder than a threshold; with a key, when another track is.",

@@ -9,6 +9,7 @@ import numpy.typing as npt
 
 FloatArray: TypeAlias = npt.NDArray[np.float64]
 IntArray: TypeAlias = npt.NDArray[np.int64]
+Single: TypeAlias = npt.NDArray[np.float32]
 Stereo: TypeAlias = npt.NDArray[np.float64]  # shape (2, frames)
 
 # Automation, modulation and coefficient changes fall on multiples of this many frames from the song's start.

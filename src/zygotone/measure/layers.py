@@ -123,6 +123,21 @@ def best_alignment(a: Stereo, b: Stereo, hz: float, rate_hz: int, *, most_ms: fl
     return Alignment(1000.0 * (best - lags) / rate_hz, bool(near[best] < 0.0), abs(float(near[best])))
 
 
+def likeness(a: Stereo, b: Stereo, rate_hz: int, *, most_ms: float = 15.0) -> float:
+    """How alike two sounds are, turned over or not, at the offset within ``most_ms`` where they are most: the largest magnitude of
+    their normalized cross-correlation, 0 to 1; 0 where one is silent."""
+    from scipy.signal import correlate
+
+    step = max(1, rate_hz // 16000)
+    x, y = (audio.mean(axis=0)[: audio.shape[1] // step * step].reshape(-1, step).mean(axis=1) for audio in (a, b))
+    scale = math.sqrt(float(x @ x) * float(y @ y))
+    if scale < 1e-12:
+        return 0.0
+    lags, middle = round(most_ms * 1e-3 * rate_hz / step), len(y) - 1
+    near = correlate(x, y, mode="full", method="fft")[middle - lags : middle + lags + 1]
+    return float(np.max(np.abs(near)) / scale)
+
+
 def added_db(layers: Sequence[Stereo], which: int, rate_hz: int) -> float:
     """The most that a layer adds to the level of any third octave that is within 50 dB of the loudest, in dB.
 

@@ -138,6 +138,12 @@ def _integrated(momentary: FloatArray) -> float:
     return float(_to_lufs(np.array([energy]))[0])
 
 
+def step_levels_db(audio: FloatArray, sample_rate_hz: int) -> FloatArray:
+    """K-weighted level of each 100 ms in LUFS, (steps,); of silence, −200."""
+    left, right, _ = _side_energies(audio, sample_rate_hz)
+    return np.maximum(-200.0, _to_lufs(left if len(audio) == 1 else left + right))
+
+
 def integrated_lufs(audio: FloatArray, sample_rate_hz: int) -> float:
     return loudness(audio, sample_rate_hz).integrated_lufs
 

@@ -3,20 +3,22 @@
 Conventions
 -----------
 Patterns have shape (bands, frames): excitation, as power over that of 0 dB SPL, in windows half overlapped. Bands are half an ERB
-apart. How loud a room is decides how far a sound reaches upwards in frequency, and what is heard at all: ``PLAYBACK_DB`` is taken
-for it unless something else is known.
+apart. Those of both ears have shape (2, bands, frames), left first. How loud a room is decides how far a sound reaches upwards in
+frequency, and what is heard at all: ``PLAYBACK_DB`` is taken for it unless something else is known.
 """
 
 from __future__ import annotations
 
 import functools
 import math
+from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.giving_up import give_up_if_unwanted
-from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.types import FloatArray, Single, Stereo
 
 # Sound pressure level that a mix of −20 LUFS has where it is listened to: that of K-20 monitoring and of film (common practice).
 PLAYBACK_DB = 83.0
@@ -26,6 +28,7 @@ _PER_ERB = 2.0
 _SLICES_PER_ERB = 4.0
 _WINDOW_S = 0.043
 _HOP_S = 0.5 * _WINDOW_S
+_NOTHING_SHARE = 1e-3  # of what is just heard in quiet
 # A sound counts as hidden from this share on: by it a tone comes out of white noise where listeners hear it do so.
 HIDDEN = 0.9
 # Signal over noise in one auditory filter at the masked threshold. B. C. J. Moore, B. R. Glasberg and T. Baer, "A model for the
@@ -89,11 +92,23 @@ def _slices(n_fft: int, rate_hz: int) -> FloatArray:
     return np.unique(np.round(edges).astype(np.int64))
 
 
+_REACH = 30.0  # in pg, past which a filter lets nothing through
+
+
+@functools.cache
+def _roex() -> FloatArray:
+    """A rounded exponential at equal steps of pg, straight between them within 3·10⁻⁵."""
+    pg = np.arange(64 * _REACH + 2) / 64.0
+    return np.asarray((1.0 + pg) * np.exp(-pg))
+
+
 @kernel
 def _spread(
-    power: FloatArray, first: FloatArray, bin_hz: float, to_spl: float, centres: FloatArray, pattern: FloatArray
-) -> None:
-    """pattern (bands, frames) of power (frames, bins). first (slices + 1,) bins.
+    power: FloatArray, first: FloatArray, bin_hz: float, to_spl: float, centres: FloatArray, nothing: FloatArray, roex: FloatArray, pattern: FloatArray,
+    inside: FloatArray,
+) -> None:  # fmt: skip
+    """pattern (bands, frames) of power (frames, bins), and inside (bands, frames): the power within half an ERB of each centre. first (slices + 1,) bins; nothing (bands,): what adds less counts for none, and
+    so does what the same tone would give to bands further off. roex: (1 + pg)·exp(−pg) for pg from 0 to ``_REACH``.
 
     Each slice of the spectrum is one tone, of its power, where its power lies. A filter's upper side has p = 4·fc/ERB; its lower one,
     by which a tone reaches filters above it, is the shallower the louder the tone: p − 0.38·(p/30.2)·(X − 51), with X its level
@@ -101,57 +116,139 @@ def _spread(
     1990, equation 5).
     """
     frames, slices, bands = power.shape[0], first.shape[0] - 1, centres.shape[0]
-    level, hz, less = np.empty(slices), np.empty(slices), np.empty(slices)
+    level, hz, total = np.empty(slices), np.empty(slices), np.empty(bands)
+    steep, log_nothing, half = np.empty(bands), np.empty(bands), np.empty(bands)
+    for b in range(bands):
+        steep[b] = 4.0 * centres[b] / (24.7 * (4.37e-3 * centres[b] + 1.0))
+        log_nothing[b] = math.log(nothing[b])
+        half[b] = 0.5 * 24.7 * (4.37e-3 * centres[b] + 1.0)
+    reach = _REACH
+    per_unit = (roex.shape[0] - 2) / reach
     for frame in range(frames):
         for s in range(slices):
-            total, moment = 0.0, 0.0
+            sum_, moment = 0.0, 0.0
             for k in range(first[s], first[s + 1]):
-                total += power[frame, k]
+                sum_ += power[frame, k]
                 moment += power[frame, k] * k
-            level[s] = total * to_spl
-            hz[s] = bin_hz * (moment / total if total > 0.0 else 0.5 * (first[s] + first[s + 1] - 1))
+            level[s] = sum_ * to_spl
+            hz[s] = bin_hz * (moment / sum_ if sum_ > 0.0 else 0.5 * (first[s] + first[s + 1] - 1))
+        total[:] = 0.0
         for s in range(slices):
+            if level[s] <= 1e-6:
+                continue
             erb = 24.7 * (4.37e-3 * hz[s] + 1.0)
             within = 0.0
             for other in range(max(0, s - 4), min(slices, s + 5)):
                 within += level[other] if abs(hz[other] - hz[s]) <= 0.5 * erb else 0.0
             db = 10.0 * math.log10(max(within, 1e-3))
-            less[s] = 0.38 / 30.2 * (min(110.0, max(20.0, db)) - 51.0)
+            shallow = 1.0 - 0.38 / 30.2 * (min(110.0, max(20.0, db)) - 51.0)
+            limit = math.log(level[s]) + 3.4
+            below = 0  # bands at or below the tone
+            while below < bands and centres[below] <= hz[s]:
+                below += 1
+            for b in range(max(0, below - 2), min(bands, below + 2)):
+                inside[b, frame] += level[s] if abs(hz[s] - centres[b]) <= half[b] else 0.0
+            for b in range(below - 1, -1, -1):
+                pg = steep[b] * (hz[s] / centres[b] - 1.0)
+                if pg >= reach or pg > limit - log_nothing[b]:
+                    break
+                at = int(pg * per_unit)
+                total[b] += level[s] * (roex[at] + (pg * per_unit - at) * (roex[at + 1] - roex[at]))
+            for b in range(below, bands):
+                pg = steep[b] * shallow * (1.0 - hz[s] / centres[b])
+                if pg >= reach or pg > limit - log_nothing[b]:
+                    break
+                at = int(pg * per_unit)
+                total[b] += level[s] * (roex[at] + (pg * per_unit - at) * (roex[at + 1] - roex[at]))
         for b in range(bands):
-            centre = centres[b]
-            p = 4.0 * centre / (24.7 * (4.37e-3 * centre + 1.0))
-            total = 0.0
-            for s in range(slices):
-                if level[s] <= 1e-6:
-                    continue
-                g = (hz[s] - centre) / centre
-                pg = p * g if g >= 0.0 else -p * (1.0 - less[s]) * g
-                if pg < 30.0:
-                    total += level[s] * (1.0 + pg) * math.exp(-pg)
-            pattern[b, frame] = total
+            pattern[b, frame] = total[b]
+
+
+# How much quieter the far ear has a loudspeaker 30° to the side, by frequency: the head's shadow (E. A. G. Shaw, "Transformation of
+# sound pressure level from the free field to the eardrum in the horizontal plane", 1974, rounded, from memory).
+_SHADOW_HZ = (20.0, 200.0, 500.0, 1000.0, 2000.0, 4000.0, 8000.0, 20000.0)
+_SHADOW_DB = (0.0, 0.5, 2.0, 4.0, 6.0, 8.0, 10.0, 12.0)
+
+
+def far_ear(hz: FloatArray) -> FloatArray:
+    """Power of a loudspeaker at the ear that is turned away from it, over that at the other."""
+    db = np.interp(np.log(np.maximum(hz, 1.0)), np.log(_SHADOW_HZ), _SHADOW_DB)
+    return np.asarray(10.0 ** (-db / 10.0))
 
 
 def excitation(audio: Stereo, rate_hz: int, *, playback_db: float = PLAYBACK_DB) -> FloatArray:
     """Pattern of a sound (channels, n), the mean of its channels, where −20 LUFS of both sides are ``playback_db``."""
+
+    def mean(sides: list[FloatArray], hz: FloatArray) -> list[FloatArray]:
+        # Both sides sound at once: twice their mean.
+        return [np.asarray((2.0 / len(sides)) * np.sum(sides, axis=0))]
+
+    return _patterns(audio, rate_hz, mean, 1, playback_db)[0][0]
+
+
+@dataclass(frozen=True, slots=True)
+class Ears:
+    """What a sound gives both ears, each (2, bands, frames), left first."""
+
+    pattern: Single
+    own: Single  # 0 to 1: how much of the pattern sounds in that band itself, and does not reach over from another
+
+
+def excitation_of_ears(audio: Stereo, rate_hz: int, *, playback_db: float = PLAYBACK_DB) -> Ears:
+    """Patterns at both ears of a sound (2, n) from two loudspeakers.
+
+    Each ear has its own loudspeaker and, ``far_ear`` quieter, the other; their powers add up. How the two sides stand to each
+    other in phase is left out, so what the ears gain by comparing phases (some dB, at low frequencies only) is too.
+    """
+    alike = np.array_equal(audio[0], audio[1])
+
+    def ears(sides: list[FloatArray], hz: FloatArray) -> list[FloatArray]:
+        far = far_ear(hz)
+        if alike:
+            return [sides[0] * (1.0 + far)]
+        return [sides[0] + far * sides[1], sides[1] + far * sides[0]]
+
+    found, inside = _patterns(audio[:1] if alike else audio, rate_hz, ears, 1 if alike else 2, playback_db)
+    own = np.minimum(1.0, 2.0 * inside / np.maximum(found, 1e-30))
+    both = (2, *found.shape[1:])
+    return Ears(*(np.array(np.broadcast_to(each, both), dtype=np.float32) for each in (found, own)))
+
+
+def _patterns(
+    audio: FloatArray, rate_hz: int, mixed: Callable[[list[FloatArray], FloatArray], list[FloatArray]], count: int, playback_db: float
+) -> tuple[FloatArray, FloatArray]:  # fmt: skip
+    """``count`` patterns, and the powers within half an ERB, of what ``mixed`` makes of the power of each channel (frames, bins) and the bins' frequencies."""
     n_fft = 1 << round(np.log2(_WINDOW_S * rate_hz))
     hop = n_fft // 2
-    window = np.hanning(n_fft + 1)[:-1]
-    padded = np.pad(audio, ((0, 0), (hop, hop + n_fft - audio.shape[1] % hop)))
+    window = np.hanning(n_fft + 1)[:-1].astype(np.float32)
+    padded = np.pad(audio.astype(np.float32), ((0, 0), (hop, hop + n_fft - audio.shape[1] % hop)))
     frames = np.lib.stride_tricks.sliding_window_view(padded, n_fft, axis=1)[:, ::hop]
-    pattern = np.zeros((len(bands_hz()), frames.shape[1]))
-    scale = 2.0 / (np.sum(window**2) * n_fft * len(audio))
-    # Both sides sound at once: twice their mean.
-    to_spl = 2.0 * 10.0 ** ((playback_db - _PLAYBACK_LUFS + _LUFS_OFFSET_DB) / 10.0)
+    patterns, insides = np.zeros((2, count, len(bands_hz()), frames.shape[1]))
+    scale = 2.0 / (float(np.sum(window.astype(np.float64) ** 2)) * n_fft)
+    to_spl = 10.0 ** ((playback_db - _PLAYBACK_LUFS + _LUFS_OFFSET_DB) / 10.0)
+    hz = np.fft.rfftfreq(n_fft, 1.0 / rate_hz)
     batch = 64
     for at in range(0, frames.shape[1], batch):
         give_up_if_unwanted()
-        power = np.zeros((min(batch, frames.shape[1] - at), n_fft // 2 + 1))
+        powers: list[FloatArray] = []
         for channel in frames[:, at : at + batch]:
-            power += np.abs(np.fft.rfft(channel * window, axis=1)) ** 2
-        part = np.zeros((len(pattern), len(power)))
-        _spread(scale * power, _slices(n_fft, rate_hz), rate_hz / n_fft, to_spl, bands_hz(), part)
-        pattern[:, at : at + batch] = part
-    return pattern
+            bins = np.fft.rfft(channel * window, axis=1)
+            powers.append(np.asarray(scale * (bins.real.astype(np.float64) ** 2 + bins.imag.astype(np.float64) ** 2)))
+        for pattern, inside, power in zip(patterns, insides, mixed(powers, hz), strict=True):
+            part, near = np.zeros((2, len(pattern), len(power)))
+            _spread(
+                power,
+                _slices(n_fft, rate_hz),
+                rate_hz / n_fft,
+                to_spl,
+                bands_hz(),
+                _NOTHING_SHARE * quiet(),
+                _roex(),
+                part,
+                near,
+            )
+            pattern[:, at : at + batch], inside[:, at : at + batch] = part, near
+    return patterns, insides
 
 
 def specific_loudness(pattern: FloatArray) -> FloatArray:
@@ -161,19 +258,47 @@ def specific_loudness(pattern: FloatArray) -> FloatArray:
     return np.asarray(np.where(over > 1.0, (over + 2.0) ** 0.2 - 2.0**0.2, 0.0))
 
 
-def masked_threshold(other: FloatArray) -> FloatArray:
-    """Pattern that a sound must have to be heard beside ``other``, a pattern: while that sounds, and after it."""
-    bands = bands_hz()[:, None]
-    now = other * 10.0 ** (threshold_db(bands) / 10.0)
-    left = 10.0 * np.log10(np.maximum(other / quiet()[:, None], 1.0)) - _AFTER_C_DB
-    for later in range(1, min(other.shape[1], math.ceil(0.2 / _HOP_S))):
-        # From the end of one window's middle half to the middle of another.
-        ms = 1e3 * (later - 0.5) * _HOP_S
-        left_db = _AFTER_A * max(0.0, _AFTER_B - math.log10(ms)) * np.maximum(0.0, left[:, :-later])
-        now[:, later:] = np.maximum(
-            now[:, later:], np.where(left_db > 0.0, quiet()[:, None] * 10.0 ** (left_db / 10.0), 0.0)
-        )
-    return np.asarray(now)
+def hop_frames(rate_hz: int) -> int:
+    """Frames of audio from one frame of a pattern to the next; the first is centred on the first sample."""
+    return int(1 << round(math.log2(_WINDOW_S * rate_hz))) // 2
+
+
+@functools.cache
+def _left_over() -> FloatArray:
+    """What is left of a masker's level over its threshold in quiet, for each frame later."""
+    # From the end of one window's middle half to the middle of another.
+    ms = 1e3 * (np.arange(1, math.ceil(0.2 / _HOP_S)) - 0.5) * _HOP_S
+    return np.asarray(_AFTER_A * np.maximum(0.0, _AFTER_B - np.log10(ms)))
+
+
+@kernel
+def _threshold(
+    other: Single, k: FloatArray, quiet_: FloatArray, left_over: FloatArray, after_c_db: float, out: Single
+) -> None:
+    """out (bands, frames) of other (bands, frames); k, quiet_ (bands,)."""
+    frames, lags = other.shape[1], left_over.shape[0]
+    over_db = np.empty(frames)
+    for b in range(other.shape[0]):
+        for n in range(frames):
+            over_db[n] = max(0.0, 10.0 * math.log10(max(other[b, n] / quiet_[b], 1.0)) - after_c_db)
+        for n in range(frames):
+            left_db = 0.0
+            for lag in range(min(lags, n)):
+                left_db = max(left_db, left_over[lag] * over_db[n - 1 - lag])
+            now = other[b, n] * k[b]
+            if left_db > 0.0:
+                now = max(now, quiet_[b] * math.exp(left_db * 0.23025850929940458))
+            out[b, n] = now
+
+
+def masked_threshold(other: FloatArray | Single) -> Single:
+    """Pattern that a sound must have to be heard beside ``other``, a pattern of one ear or both: while that sounds, and after it."""
+    flat = np.ascontiguousarray(other, dtype=np.float32).reshape(-1, *other.shape[-2:])
+    out = np.empty_like(flat)
+    k = 10.0 ** (threshold_db(bands_hz()) / 10.0)
+    for one, mine in zip(flat, out, strict=True):
+        _threshold(one, k, quiet(), _left_over(), _AFTER_C_DB, mine)
+    return out.reshape(other.shape)
 
 
 def hidden_share(own: FloatArray, other: FloatArray) -> float:

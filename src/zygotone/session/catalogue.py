@@ -67,6 +67,9 @@ PictureKind = Literal[
 ]
 
 
+Work = Literal["", "compresses", "limits", "gates"]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Kind:
     """A kind of device or source: its name in files, its title and sentence for people, its parameters."""
@@ -85,6 +88,7 @@ class Kind:
     picture: PictureKind = "spectra"
     hand_curve: HandCurve | None = field(default=None, hash=False)
     entries: Entries = Entries()
+    work: Work = ""  # of a device whose gain moves: to what end, for who judges whether it does that well
     holds_chains: bool = False  # whether its entries are branches with devices of their own
 
     def param(self, name: str) -> Param:

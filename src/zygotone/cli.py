@@ -185,6 +185,85 @@ def findings(
             )
 
 
+@app.command()
+def masking(
+    project: ProjectFile,
+    section: Annotated[str | None, typer.Option("--section", help="Only this section.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Who hides whom: of each track and return, the share that each other one masks."""
+    from zygotone.advise.hearing import Hearing
+    from zygotone.advise.masking import masking_map
+    from zygotone.engine.renderer import Renderer
+    from zygotone.session.project_file import load_project
+
+    loaded = load_project(project)
+    session, renderer = loaded.session, Renderer(loaded.store)
+    sections = [session.song.section(section)] if section else list(session.song.sections)
+    maps = [(s, masking_map(Hearing(session, s, renderer))) for s in sections]
+    if as_json:
+        listed = [{"section": s.name, **found.to_json(session)} for s, found in maps]
+        _print_json(listed[0] if section else listed)
+        return
+    console = Console()
+    for each, found in maps:
+        table = Table(title=f"{each.name}: hidden, % of the column by the row", title_justify="left")
+        table.add_column("")
+        for strip_id in found.strips:
+            table.add_column(session.strip(strip_id).name, justify="right")
+        for i, strip_id in enumerate(found.strips):
+            row = ["" if i == j else f"{100 * x:.0f}" for j, x in enumerate(found.shares[i])]
+            table.add_row(session.strip(strip_id).name, *row)
+        table.add_row("all others", *(f"{100 * x:.0f}" for x in found.against_all))
+        console.print(table)
+
+
+@app.command()
+def settle(
+    project: ProjectFile,
+    output: Output,
+    section: Annotated[
+        str | None, typer.Option("--section", help="Which section; the first one if none is named.")
+    ] = None,
+    untouched: Annotated[
+        list[str] | None, typer.Option("--untouched", help="A track to leave as it is; as often as needed.")
+    ] = None,
+    ducking: Annotated[
+        bool, typer.Option("--ducking/--no-ducking", help="Whether tracks may duck under others.")
+    ] = True,
+    deepest: Annotated[float, typer.Option("--deepest", max=0.0, help="Deepest cut, in dB.")] = -9.0,
+    most_devices: Annotated[int, typer.Option("--most-devices", min=0, help="At most so many new devices.")] = 16,
+    as_json: AsJson = False,
+) -> None:
+    """Search for the fixes of a section's findings; the best trial is kept in the output."""
+    from zygotone.advise.settling import Limits
+    from zygotone.reports.settling import settle_and_keep
+    from zygotone.session.project_file import load_project, save_project
+
+    loaded = load_project(project)
+    names = tuple(loaded.session.track_named(name).id for name in untouched or ())
+    limits = Limits(deepest_db=deepest, untouched=names, ducking=ducking, most_devices=most_devices)
+    quiet = as_json or not sys.stderr.isatty()
+
+    def progress(share: float, words: str) -> None:
+        if not quiet:
+            print(f"\r{100 * share:3.0f} %  {words[:70]:70}", end="", file=sys.stderr, flush=True)
+
+    kept, report = settle_and_keep(loaded, section, limits, progress=progress)
+    save_project(output, kept)
+    report["output"] = str(output)
+    if as_json:
+        _print_json(report)
+        return
+    if not quiet:
+        print(file=sys.stderr)
+    for trial in report["trials"]:
+        print(f"{trial['title']}: severity {trial['severity_before']:.2f} → {trial['severity_after']:.2f}")
+        for step in trial["steps"]:
+            print(f"  {step['sentence']}\n    {step['label']}: {step['detail']}")
+    print(f"kept: {report['kept']}" if report["kept"] else "nothing to mend")
+
+
 @app.command(name="try")
 def try_fix(
     project: ProjectFile,

@@ -113,7 +113,10 @@ def test_from_finding_to_kept_decision(run, project, tmp_path):
     assert code == 0
     found = {f["rule"]: f for f in json.loads(out)}
     clash = found["kick_bass_clash"]
-    assert set(clash) == {"id", "rule", "severity", "tracks", "section", "sentence", "evidence", "fixes"}
+    assert set(clash) == {
+        "id", "rule", "severity", "tracks", "section", "bars", "band_hz", "hidden_share", "stage", "on_purpose", "sentence", "evidence",
+        "fixes",
+    }  # fmt: skip
     assert clash["tracks"] == ["Kick", "Bass"]
     assert clash["evidence"]["kick_hz"] == pytest.approx(50.0, abs=0.5)
     assert clash["evidence"]["bass_hz"] == pytest.approx(50.0, abs=0.5)
@@ -359,3 +362,42 @@ def test_audio_that_a_package_ships_is_handled(run, tmp_path):
     assert run("findings", tmp_path / "foreign.zygotone", "--json")[0] == 0
     chain = chain_file(tmp_path, {"kind": "eq", "bands": [{"gain_db": 3}]}, {"kind": "saturation", "drive_db": 6})
     assert run("process", good[0], tmp_path / "out.wav", "--chain", chain)[0] == 0
+
+
+def test_the_masking_map(run, project):
+    code, out, _ = run("masking", project, "--json")
+    assert code == 0
+    (section,) = json.loads(out)
+    assert [t["name"] for t in section["tracks"]] == ["Kick", "Bass"]
+    pairs = {(p["masker"], p["maskee"]): p for p in section["pairs"]}
+    assert set(pairs) == {("Kick", "Bass"), ("Bass", "Kick")}
+    one = pairs["Bass", "Kick"]
+    assert 0.0 < one["hidden_share"] <= 1.0
+    assert sum(one["third_octaves"].values()) == pytest.approx(one["hidden_share"], abs=0.01)
+    assert len(one["by_bar"]) == section["bars"]
+    assert run("masking", project)[0] == 0
+    assert run("masking", project, "--section", "Nowhere")[0] == 3
+
+
+def test_a_section_is_settled_within_limits(run, project, tmp_path):
+    out_file = tmp_path / "settled.zygotone"
+    code, out, _ = run("settle", project, "-o", out_file, "--json", "--no-ducking", "--deepest", "-6")
+    assert code == 0
+    report = json.loads(out)
+    best = report["trials"][0]
+    assert best["severity_after"] < best["severity_before"]
+    assert report["kept"] == best["title"]
+    assert all("Duck" not in step["label"] for step in best["steps"])
+    settled = load_project(out_file)
+    assert [e.action for e in settled.log] == ["tried", "kept"]
+    # What it says is left is what is found in the file.
+    code, out, _ = run("findings", out_file, "--json")
+    assert sorted(f["id"] for f in json.loads(out)) == sorted(f["id"] for f in best["left"])
+    # The same again.
+    code, again, _ = run("settle", project, "-o", tmp_path / "again.zygotone", "--json", "--no-ducking", "--deepest", "-6")
+    assert json.loads(again)["trials"] == report["trials"]
+    untouched = run("settle", project, "-o", tmp_path / "u.zygotone", "--json", "--untouched", "Bass", "--untouched", "Kick")
+    assert untouched[0] == 0
+    kept = load_project(tmp_path / "u.zygotone").session
+    assert kept.tracks == load_project(project).session.tracks
+    assert run("settle", project, "-o", tmp_path / "x.zygotone", "--untouched", "Nobody")[0] == 3

@@ -8,6 +8,8 @@ from dataclasses import replace
 
 from zygotone.advise.findings import RULES, Finding, Rule, Subject
 from zygotone.advise.hearing import Hearing
+from zygotone.advise.ladder import costs
+from zygotone.advise.on_purpose import marked
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.graph import compile_session
 from zygotone.engine.pipeline import at_once
@@ -18,7 +20,7 @@ from zygotone.session.models import Section, Session
 
 
 def find_in(hearing: Hearing) -> list[Finding]:
-    """All findings of one section, the gravest first, their fixes not yet worked out. A rule is asked again only where what
+    """All findings of one section, the gravest first and those that are meant last, their fixes not yet worked out. A rule is asked again only where what
     it reads has changed.
 
     Raises
@@ -27,22 +29,25 @@ def find_in(hearing: Hearing) -> list[Finding]:
     """
     # All at once is quicker than one after the other; the tracks are kept on the way.
     hearing.stem(hearing.session.mix.id)
-    asked: dict[Subject, list[Rule]] = {}
+    rules_of: dict[Subject, list[Rule]] = {}
     for rule in RULES:
         for subject in rule.subjects(hearing.session):
-            asked.setdefault(subject, []).append(rule)
+            rules_of.setdefault(subject, []).append(rule)
 
     def about(subject: Subject, rules: list[Rule]) -> list[Finding]:
         # One after the other, since they read the same facts; subjects stand side by side.
-        return [f for rule in rules for f in _found(hearing, rule, subject)]
+        return [f for rule in rules for f in asked(hearing, rule, subject)]
 
-    found = at_once([functools.partial(about, *each) for each in asked.items()])
-    return sorted((f for few in found for f in few), key=lambda f: -f.severity)
+    found = at_once([functools.partial(about, *each) for each in rules_of.items()])
+    all_of_them = (marked(hearing.session, f) for few in found for f in few)
+    return sorted(all_of_them, key=lambda f: (f.on_purpose is not None, -f.severity))
 
 
-def _found(hearing: Hearing, rule: Rule, subject: Subject) -> tuple[Finding, ...]:
+def asked(hearing: Hearing, rule: Rule, subject: Subject) -> tuple[Finding, ...]:
     about = rule.asked_about(hearing, subject)
-    return hearing.fact(f"finding {rule.name}", about, lambda: tuple(rule.find(hearing, subject)))
+    return hearing.fact(
+        f"finding {rule.name}", about, lambda: tuple(replace(f, subject=subject) for f in rule.find(hearing, subject))
+    )
 
 
 def find_all(
@@ -61,9 +66,12 @@ def find_all(
         progress(i / len(sections), section.name)
         for finding in find_in(Hearing.of(graph, section, renderer, cancelled)):
             key = (finding.rule, finding.tracks, finding.layers)
-            if key not in worst or finding.severity > worst[key].severity:
+            if key not in worst or (finding.on_purpose is None, finding.severity) > (
+                worst[key].on_purpose is None,
+                worst[key].severity,
+            ):
                 worst[key] = finding
-    return sorted(worst.values(), key=lambda f: -f.severity)
+    return sorted(worst.values(), key=lambda f: (f.on_purpose is not None, -f.severity))
 
 
 def with_fixes(
@@ -89,9 +97,13 @@ def measured_change(
     before: Session, after: Session, store: AudioStore, finding: Finding, names: Iterable[str]
 ) -> dict[str, dict[str, float | None]]:
     """Measures before and after a fix, each version rendered afresh: ``{name: {before, after, change}}``."""
-    numbers = RULES[finding.rule].numbers
-    old = numbers(Hearing(before, finding.section, Renderer(store)), finding.tracks, finding.layers)
-    new = numbers(Hearing(after, finding.section, Renderer(store)), finding.tracks, finding.layers)
+    numbers, names = RULES[finding.rule].numbers, tuple(names)
+    one, other = (Hearing(version, finding.section, Renderer(store)) for version in (before, after))
+    old, new = (numbers(hearing, finding.tracks, finding.layers) for hearing in (one, other))
+    if {"lost_lu", "mix_change_lu"} & set(names):
+        for name, value in costs(one, other).items():
+            old.setdefault(name, 0.0)
+            new.setdefault(name, value)
     if "bass_lufs" in old and "bass_lufs" in new:
         old["bass_lost_lu"], new["bass_lost_lu"] = 0.0, old["bass_lufs"] - new["bass_lufs"]
     return {

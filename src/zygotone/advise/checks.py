@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
 from zygotone.advise.findings import RULES, Finding, Fix, Over, Rule, Subject, finite, severity_of, weighed
@@ -88,13 +88,20 @@ class Check:
         found = self.measure(hearing, tracks)
         return math.nan if found is None else found.value
 
-    def fixes(self, hearing: Hearing, finding: Finding) -> tuple[Fix, ...]:
-        aim = Aim(
+    def aim(self, finding: Finding) -> Aim:
+        return Aim(
             quantity=self.quantity, read=lambda h: self.value(h, finding.tracks), target=self.target, lower=self.lower,
             least=self.least or 0.05 * abs(self.strong - self.threshold),
         )  # fmt: skip
-        shown = (*finding.tracks[1:], finding.tracks[0])
-        return work_out(hearing, aim, self.rungs(hearing, finding), shown)
+
+    def shown(self, finding: Finding) -> tuple[str, ...]:
+        return (*finding.tracks[1:], finding.tracks[0])
+
+    def fixes(self, hearing: Hearing, finding: Finding) -> tuple[Fix, ...]:
+        return tuple(self.one_by_one(hearing, finding))
+
+    def one_by_one(self, hearing: Hearing, finding: Finding) -> Iterator[Fix]:
+        return work_out(hearing, self.aim(finding), self.rungs(hearing, finding), self.shown(finding))
 
     def numbers(self, hearing: Hearing, tracks: Subject, layers: tuple[str, ...] = ()) -> dict[str, float]:
         found = {self.quantity: self.value(hearing, tracks)}
@@ -112,6 +119,7 @@ def enter(check: Check) -> Check:
             name=check.name, title=check.title, over=check.over, reads=(check.quantity, *check.reads),
             threshold=check.threshold, source=check.source, stage=check.stage, subjects=check.subjects, find=check.find,
             fixes=check.fixes, numbers=check.numbers, ladder=True,
+            one_by_one=check.one_by_one,
         )
     )  # fmt: skip
     return check

@@ -40,6 +40,7 @@ class Fix:
     cost: dict[str, float] = field(default_factory=dict)
     readings: tuple[Reading, ...] = ()
     session: Session | None = None
+    depth_db: float = 0.0  # of a cut or a dip, below 0
 
     def to_json(self) -> dict[str, Any]:
         return {
@@ -70,6 +71,7 @@ class Finding:
     layers: tuple[str, ...] = ()  # ids, where it is about layers of the first track
     bars: tuple[int, int] | None = None  # first and last, of the section from 0; None: all of it
     band_hz: tuple[float, float] | None = None
+    subject: tuple[str, ...] = ()  # what the rule was asked about
     on_purpose: str | None = None  # the reason for which it was accepted
 
     @property
@@ -118,6 +120,7 @@ Over = Literal["track", "layers", "pair", "bus", "section", "boundary", "mix"]
 Subject = tuple[str, ...]  # ids of the strips that a rule is asked about; of a section or boundary none
 FindProblems = Callable[[Hearing, Subject], list[Finding]]
 WorkOutFixes = Callable[[Hearing, Finding], tuple[Fix, ...]]
+OneByOne = Callable[[Hearing, Finding], Iterator[Fix]]
 Numbers = Callable[[Hearing, Subject, tuple[str, ...]], dict[str, float]]  # for strips, and layers of the first
 
 
@@ -128,7 +131,7 @@ class Rule:
     ``threshold`` is the value of the quantity ``reads[0]`` from where it is a problem, ``source`` says where that comes from.
     ``subjects`` names what it is asked about in a session; ``find`` looks at one of them, and may ask of it what
     ``Hearing.reads`` covers, of the others nothing. ``fixes`` works out the ways out of a finding, and ``numbers`` reads the
-    measures that those change. A rule with ``ladder`` shows all its fixes side by side, on its stage's page.
+    measures that those change. ``one_by_one`` gives the same fixes as they are asked for. A rule with ``ladder`` shows all its fixes side by side, on its stage's page.
     """
 
     name: str
@@ -143,6 +146,14 @@ class Rule:
     fixes: WorkOutFixes
     numbers: Numbers
     ladder: bool = False
+    one_by_one: OneByOne | None = None
+
+    def each_fix(self, hearing: Hearing, finding: Finding) -> Iterator[Fix]:
+        """The fixes in their order, each worked out when it is asked for."""
+        if self.one_by_one is not None:
+            yield from self.one_by_one(hearing, finding)
+        else:
+            yield from self.fixes(hearing, finding)
 
     def to_json(self) -> dict[str, Any]:
         return {

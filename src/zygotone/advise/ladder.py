@@ -7,7 +7,7 @@ measures gain and cost. Nothing is promised that was not rendered.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 
 from zygotone.advise.findings import Fix, reading_of
@@ -50,6 +50,7 @@ class Rung:
     make: Callable[[float], Session] | None = None
     deepest: float = 1.0
     whole: bool = False
+    in_db: bool = False  # whether its amount is a level that goes down
     detail: Callable[[float], str] = lambda amount: ""
     digits: int = 1  # an amount is rounded to them
     why_not: str = ""
@@ -59,8 +60,8 @@ class Rung:
         return cls(label=label, school=school, why_not=why)
 
 
-def work_out(hearing: Hearing, aim: Aim, rungs: Iterable[Rung], shown: Iterable[str]) -> tuple[Fix, ...]:
-    """Each rung at the smallest amount that reaches the aim, or as far as it goes, with gain and cost.
+def work_out(hearing: Hearing, aim: Aim, rungs: Iterable[Rung], shown: Iterable[str]) -> Iterator[Fix]:
+    """Each rung at the smallest amount that reaches the aim, or as far as it goes, with gain and cost; as they are asked for.
 
     shown: ids of strips whose loudness the readings show.
 
@@ -69,7 +70,8 @@ def work_out(hearing: Hearing, aim: Aim, rungs: Iterable[Rung], shown: Iterable[
     Cancelled : nobody waits for them any more.
     """
     shown = tuple(shown)
-    return tuple(_worked_out(hearing, aim, rung, shown) for rung in rungs)
+    for rung in rungs:
+        yield _worked_out(hearing, aim, rung, shown)
 
 
 def _worked_out(hearing: Hearing, aim: Aim, rung: Rung, shown: tuple[str, ...]) -> Fix:
@@ -95,7 +97,8 @@ def _worked_out(hearing: Hearing, aim: Aim, rung: Rung, shown: tuple[str, ...]) 
         return replace(refused, why_not="after it there would be nothing left to judge")
     if not gain > aim.least:
         return replace(refused, why_not="measured, it does not help here")
-    return measured(hearing, aim, rung.label, rung.detail(amount), rung.school, session, shown)
+    fix = measured(hearing, aim, rung.label, rung.detail(amount), rung.school, session, shown)
+    return replace(fix, depth_db=min(0.0, amount)) if rung.in_db else fix
 
 
 def _smallest(aim: Aim, read: Callable[[float], float], before: float, deepest: float) -> float:

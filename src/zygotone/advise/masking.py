@@ -11,6 +11,7 @@ from __future__ import annotations
 import functools
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -18,7 +19,7 @@ from zygotone.advise.hearing import Hearing
 from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.types import FloatArray, IntArray, Single
 from zygotone.engine.pipeline import at_once
-from zygotone.measure.hiding import Hiding, hidden_weights, loudness_left_lu, softer, summed, weights
+from zygotone.measure.hiding import Hiding, by_third_octave, hidden_weights, loudness_left_lu, softer, summed, weights
 from zygotone.measure.masking import Ears, bands_hz, excitation_of_ears, hop_frames, masked_threshold, quiet
 from zygotone.session.models import Bus, Session, Strip, Track
 
@@ -235,6 +236,30 @@ class MaskingMap:
     against_all: FloatArray  # (maskees,)
     left_lu: FloatArray  # (maskees,), loudness left among all others
     lufs: FloatArray  # (maskees,), alone
+
+    def to_json(self, session: Session) -> dict[str, Any]:
+        """Tracks and returns by name, and each pair of them: shares from 0 to 1, by third octave shares of the whole maskee."""
+        names = [session.strip(i).name for i in self.strips]
+        pairs = [
+            {
+                "masker": names[i], "maskee": names[j], "hidden_share": round(float(self.shares[i, j]), 4),
+                "by_bar": [round(float(x), 4) for x in self.by_bar[i, j]],
+                "third_octaves": {hz: round(x, 4) for hz, x in by_third_octave(self.by_band[i, j]).items()},
+            }
+            for i in range(len(names)) for j in range(len(names)) if i != j
+        ]  # fmt: skip
+        tracks = [
+            {
+                "name": name, "hidden_share": _or_none(self.against_all[i]), "loudness_left_lu": _or_none(self.left_lu[i]),
+                "lufs": _or_none(self.lufs[i]), "audible_lufs": _or_none(self.lufs[i] + self.left_lu[i]),
+            }
+            for i, name in enumerate(names)
+        ]  # fmt: skip
+        return {"first_bar": self.first_bar, "bars": self.bars, "tracks": tracks, "pairs": pairs}
+
+
+def _or_none(value: float) -> float | None:
+    return round(float(value), 4) if np.isfinite(value) else None
 
 
 def masking_map(hearing: Hearing) -> MaskingMap:

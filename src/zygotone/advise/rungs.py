@@ -58,7 +58,7 @@ def level(
         return put_lane(session, _level_lane(session, strip, section.id, bars, round(amount, 1)))
 
     return Rung(
-        label=label, school=school, make=make, deepest=deepest,
+        in_db=True, label=label, school=school, make=make, deepest=deepest,
         detail=lambda amount: f"{strip.name} {in_db(amount)}{_bars_words(hearing, bars) or ' in ' + section.name}",
     )  # fmt: skip
 
@@ -90,7 +90,9 @@ def fader(hearing: Hearing, strip: Strip, most_db: float, *, school: str = "leve
 
     if abs(deepest) < 0.2:
         return Rung.refused(label, school, f"the level of {strip.name} has no room left")
-    return Rung(label=label, school=school, make=make, deepest=deepest, detail=lambda a: f"{strip.name} {in_db(a)}")
+    return Rung(
+        in_db=True, label=label, school=school, make=make, deepest=deepest, detail=lambda a: f"{strip.name} {in_db(a)}"
+    )
 
 
 def nudge(hearing: Hearing, track: Track, ms: float, *, label: str = "Move it in time") -> Rung:
@@ -185,7 +187,7 @@ def carve(
         return insert_device(hearing.session, strip.id, new_device(strip, "eq", label=label, bands=[bell]))
 
     return Rung(
-        label=label, school="carve", make=make, deepest=deepest_db,
+        in_db=True, label=label, school="carve", make=make, deepest=deepest_db,
         detail=lambda a: f"{strip.name}: bell {in_db(a)} at {in_hz(hz)}, Q {q:.1f}",
     )  # fmt: skip
 
@@ -197,6 +199,7 @@ def shelf(hearing: Hearing, strip: Strip, shape: str, hz: float, deepest_db: flo
 
     words = "above" if shape == "high_shelf" else "below"
     return Rung(
+        in_db=True,
         label=label,
         school="carve",
         make=make,
@@ -281,7 +284,7 @@ def dip(hearing: Hearing, strip: Strip, key: Strip, band: tuple[float, float]) -
         return insert_device(hearing.session, strip.id, device)
 
     return Rung(
-        label=label, school=school, make=make, deepest=DEEPEST_DIP_DB,
+        in_db=True, label=label, school=school, make=make, deepest=DEEPEST_DIP_DB,
         detail=lambda a: f"{strip.name}: keyed bell {in_db(a)} at {in_hz(hz)}, 140 ms",
     )  # fmt: skip
 
@@ -303,7 +306,7 @@ def duck(hearing: Hearing, strip: Strip, key: Strip) -> Rung:
         return insert_device(hearing.session, strip.id, device)
 
     return Rung(
-        label=label, school=school, make=make, deepest=DEEPEST_DUCK_DB,
+        in_db=True, label=label, school=school, make=make, deepest=DEEPEST_DUCK_DB,
         detail=lambda a: f"{strip.name} {in_db(a)}, {ratio:.0f}:1, release 180 ms",
     )  # fmt: skip
 
@@ -388,7 +391,7 @@ def put(
     **values: object,
 ) -> Rung:
     """A device with settings of its own at the end of a chain, or at its beginning."""
-    device = new_device(strip, kind, **{"label": label, **values})
+    device = new_device(strip, kind, **dict[str, Any](values, label=label))
     return Rung(
         label=label, school=school, whole=True, detail=lambda _: words,
         make=lambda _: insert_device(hearing.session, strip.id, device, 0 if first else None),

@@ -226,7 +226,7 @@ def _patterns(
     patterns, insides = np.zeros((2, count, len(bands_hz()), frames.shape[1]))
     scale = 2.0 / (float(np.sum(window.astype(np.float64) ** 2)) * n_fft)
     to_spl = 10.0 ** ((playback_db - _PLAYBACK_LUFS + _LUFS_OFFSET_DB) / 10.0)
-    hz = np.fft.rfftfreq(n_fft, 1.0 / rate_hz)
+    hz = np.asarray(np.fft.rfftfreq(n_fft, 1.0 / rate_hz), dtype=np.float64)
     batch = 64
     for at in range(0, frames.shape[1], batch):
         give_up_if_unwanted()

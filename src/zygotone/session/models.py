@@ -210,6 +210,19 @@ def chains_of(strip: Strip) -> Iterator[tuple[Device, ...]]:
             yield layer.chain
 
 
+class OnPurpose(Value):
+    """A finding that is meant: it stays quiet as long as its number is not worse than ``value`` by more than ``may_change``."""
+
+    rule: Annotated[str, Field(min_length=1, max_length=100)]
+    tracks: Annotated[tuple[Id, ...], Field(max_length=64)]
+    layers: Annotated[tuple[Id, ...], Field(max_length=64)] = ()
+    section: Id | None = None  # None: wherever it is found
+    reason: Annotated[str, Field(max_length=2000)] = ""
+    quantity: Annotated[str, Field(min_length=1, max_length=100)]
+    value: float
+    may_change: Annotated[float, Field(ge=0)] = 0.0
+
+
 class Session(Value):
     rate_hz: Literal[44100, 48000, 88200, 96000] = 48000
     song: Song
@@ -218,6 +231,7 @@ class Session(Value):
     mix: Bus = Bus(id="mix", name="Mix")
     assets: Annotated[tuple[Asset, ...], Field(max_length=10_000)] = ()
     lanes: Annotated[tuple[Lane, ...], Field(max_length=500)] = ()
+    on_purpose: Annotated[tuple[OnPurpose, ...], Field(max_length=1000)] = ()
 
     @model_validator(mode="after")
     def _holds_together(self) -> Self:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 
 import numpy as np
@@ -99,8 +99,12 @@ def find_timing(hearing: Hearing, subject: Subject) -> list[Finding]:
 
 
 def clash_fixes(hearing: Hearing, finding: Finding) -> tuple[Fix, ...]:
+    return tuple(clash_fixes_one_by_one(hearing, finding))
+
+
+def clash_fixes_one_by_one(hearing: Hearing, finding: Finding) -> Iterator[Fix]:
     pair = pair_of(hearing, finding)
-    return tuple(rung(pair) for rung in (line_up, shape_onset, carve, dip, duck))
+    yield from (rung(pair) for rung in (line_up, shape_onset, carve, dip, duck))
 
 
 def timing_fixes(hearing: Hearing, finding: Finding) -> tuple[Fix, ...]:
@@ -251,7 +255,7 @@ def carve(pair: Pair) -> Fix:
 
     amount = round(_search(pair, make, _DEEPEST_CARVE_DB), 1)
     detail = f"bell {in_db(amount)} at {hz:.0f} Hz, Q {q:.1f}"
-    return _useful(measured_fix(pair, "Carve a seat", detail, "carve", make(amount)))
+    return _useful(replace(measured_fix(pair, "Carve a seat", detail, "carve", make(amount)), depth_db=amount))
 
 
 def _key_level_db(pair: Pair, *, band: tuple[float, float] | None) -> float:
@@ -291,7 +295,7 @@ def dip(pair: Pair) -> Fix:
     session = make(amount)
     device_id = session.track(bass.id).chain[-1].id
     detail = f"keyed bell {in_db(amount)} at {hz:.0f} Hz, 90 ms"
-    return _useful(measured_fix(pair, label, detail, school, session, device_id=device_id))
+    return _useful(replace(measured_fix(pair, label, detail, school, session, device_id=device_id), depth_db=amount))
 
 
 def duck(pair: Pair) -> Fix:
@@ -316,7 +320,7 @@ def duck(pair: Pair) -> Fix:
     session = make(amount)
     device_id = session.track(bass.id).chain[-1].id
     detail = f"{in_db(amount)}, {ratio:.0f}:1, release 110 ms"
-    return _useful(measured_fix(pair, label, detail, school, session, device_id=device_id))
+    return _useful(replace(measured_fix(pair, label, detail, school, session, device_id=device_id), depth_db=amount))
 
 
 def _useful(fix: Fix) -> Fix:
@@ -338,7 +342,8 @@ RULES.enter(
         name="kick_bass_clash", title="Kick and bass in one place", over="pair",
         reads=("kick_clear_db", "kick_clear_share", "kick_clear_worst_db", "kick_hz", "bass_hz", "onset_gap_ms"),
         threshold=CLEAR_DB, source="common practice: 3 dB is clear", stage="fit", ladder=True,
-        subjects=pairs_of, find=find_clash, fixes=clash_fixes, numbers=pair_numbers,
+        subjects=pairs_of, find=find_clash, fixes=clash_fixes,
+        one_by_one=clash_fixes_one_by_one, numbers=pair_numbers,
     )
 )  # fmt: skip
 RULES.enter(

@@ -9,8 +9,8 @@ from tests.signals import RATE, bass_track, clear_db, hit_times, kick_track, noi
 from zygotone.advise.advisor import find_all, find_by_id, find_in, measured_change, with_fixes
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.new_project import bars_for, project_from_stems
-from zygotone.advise.settling import settle
 from zygotone.advise.roles import guess_role, role_from_name
+from zygotone.advise.settling import settle
 from zygotone.advise.views import chain_steps, device_effect, pair_view
 from zygotone.demo import BASS_EARLY_MS, KICK_HZ, build_demo
 from zygotone.engine.renderer import Renderer
@@ -189,7 +189,11 @@ def test_the_demos_faults_are_found():
     assert shared.band_hz[1] > 500.0
     assert found["rumble_pumps", ("voice",)].evidence["rumble_cost_db"] > 1.2
     assert ("rumble", ("voice",)) in found
-    lean = found["leans", ("guitar-l", "lead")] if ("leans", ("guitar-l", "lead")) in found else next(f for f in found.values() if f.rule == "leans")
+    lean = (
+        found["leans", ("guitar-l", "lead")]
+        if ("leans", ("guitar-l", "lead")) in found
+        else next(f for f in found.values() if f.rule == "leans")
+    )
     assert "left" in lean.sentence
     # The pair that cancels also piles up where it sits. What else is found comes of the planted faults, or is slight.
     planted = {

@@ -36,7 +36,9 @@ def test_a_planted_fault_is_found(rule):
     assert rule in found, sorted(found)
     finding = found[rule]
     assert 0.0 < finding.severity <= 1.0
-    assert finding.sentence and finding.advice and finding.evidence
+    assert finding.sentence
+    assert finding.advice
+    assert finding.evidence
     assert RULES[rule].reads[0] in finding.evidence
 
 

@@ -394,9 +394,13 @@ def test_a_section_is_settled_within_limits(run, project, tmp_path):
     code, out, _ = run("findings", out_file, "--json")
     assert sorted(f["id"] for f in json.loads(out)) == sorted(f["id"] for f in best["left"])
     # The same again.
-    code, again, _ = run("settle", project, "-o", tmp_path / "again.zygotone", "--json", "--no-ducking", "--deepest", "-6")
+    code, again, _ = run(
+        "settle", project, "-o", tmp_path / "again.zygotone", "--json", "--no-ducking", "--deepest", "-6"
+    )
     assert json.loads(again)["trials"] == report["trials"]
-    untouched = run("settle", project, "-o", tmp_path / "u.zygotone", "--json", "--untouched", "Bass", "--untouched", "Kick")
+    untouched = run(
+        "settle", project, "-o", tmp_path / "u.zygotone", "--json", "--untouched", "Bass", "--untouched", "Kick"
+    )
     assert untouched[0] == 0
     kept = load_project(tmp_path / "u.zygotone").session
     assert kept.tracks == load_project(project).session.tracks

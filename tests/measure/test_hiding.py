@@ -1,5 +1,7 @@
 """Who hides whom at both ears: the laws it must obey, and loudness against published growth."""
 
+import itertools
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -13,7 +15,6 @@ from zygotone.measure.hiding import (
     hidden_weights,
     loudness_left_lu,
     narrowest,
-    softer,
     summed,
     weights,
 )
@@ -38,8 +39,7 @@ class Sound:
         return Hiding(hidden, summed(self.weight, self.slot, self.slots))
 
     def left_lu(self, other: "Sound") -> float:
-        alone = softer(self.pattern, self.weight)
-        return loudness_left_lu(self.pattern, self.weight, alone, masked_threshold(other.pattern))
+        return loudness_left_lu(self.pattern, self.weight, masked_threshold(other.pattern))
 
 
 @pytest.fixture(scope="module")
@@ -153,7 +153,7 @@ def test_what_dies_away_weighs_little():
     assert late.sum() < 0.05 * ringing.weight.sum()
 
 
-@pytest.mark.parametrize(("under_db", "least", "most"), [(-20.0, -3.0, 0.0), (0.0, -30.0, -3.0), (20.0, -60.0, -35.0)])
+@pytest.mark.parametrize(("under_db", "least", "most"), [(-20.0, -3.0, 0.0), (0.0, -20.0, -3.0), (20.0, -60.0, -30.0)])
 def test_partial_loudness_falls_as_noise_comes_up(under_db, least, most):
     """A band of noise beside another: hardly softer 20 dB over it, clearly softer at one level, next to nothing 20 dB under it
     (the course of partial masking, B. Scharf 1964, from memory)."""
@@ -175,4 +175,4 @@ def test_loudness_doubles_every_ten_db():
         specific_loudness(excitation(np.stack([x, x]), RATE))[:, 20:-20].sum()
         for x in (m.at_db(tone, level - SPL_DB) for level in (50.0, 60.0, 70.0, 80.0))
     ]
-    assert all(1.6 <= b / a <= 2.2 for a, b in zip(sums, sums[1:], strict=False))
+    assert all(1.6 <= b / a <= 2.2 for a, b in itertools.pairwise(sums))

@@ -19,7 +19,7 @@ from zygotone.advise.hearing import Hearing
 from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.types import FloatArray, IntArray, Single
 from zygotone.engine.pipeline import at_once
-from zygotone.measure.hiding import Hiding, by_third_octave, hidden_weights, loudness_left_lu, softer, summed, weights
+from zygotone.measure.hiding import Hiding, by_third_octave, hidden_weights, loudness_left_lu, summed, weights
 from zygotone.measure.masking import Ears, bands_hz, excitation_of_ears, hop_frames, masked_threshold, quiet
 from zygotone.session.models import Bus, Session, Strip, Track
 
@@ -207,10 +207,27 @@ class Masking:
 
         def work() -> float:
             own = self.heard(strip_id)
-            alone = self.hearing.fact("softer", self.path_key(strip_id), lambda: softer(own.pattern, own.weight))
-            return loudness_left_lu(own.pattern, own.weight, alone, self._threshold(others))
+            return loudness_left_lu(own.pattern, own.weight, self._threshold(others))
 
         return self.hearing.fact("loudness left", key, work)
+
+    def picture(self, strip_id: str, columns: int) -> tuple[FloatArray, FloatArray]:
+        """A voice over time: loudness 0 to 1 of its loudest, and the share of it that all others hide; (bands, columns) each."""
+        others = self.others(strip_id)
+        key = ">".join((*map(self.path_key, others), self.path_key(strip_id), str(columns)))
+
+        def work() -> tuple[FloatArray, FloatArray]:
+            own = self.heard(strip_id)
+            slot = np.minimum(np.arange(own.pattern.shape[2]) * columns // own.pattern.shape[2], columns - 1)
+            total = summed(own.weight, slot, columns)
+            hidden = (
+                hidden_weights(own.pattern, own.weight, self._threshold(others), slot, columns)
+                if others
+                else 0.0 * total
+            )
+            return total / max(float(total.max(initial=0.0)), 1e-12), hidden / np.maximum(total, 1e-12)
+
+        return self.hearing.fact("picture", key, work)
 
     @functools.cached_property
     def sounding(self) -> tuple[str, ...]:

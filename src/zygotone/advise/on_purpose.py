@@ -18,13 +18,18 @@ _ROOM = {
 }  # how far a number may move unless more is said
 
 
+def room_of(finding: Finding) -> float:
+    """How far its number may get worse, unless more or less is said; in the quantity's own unit."""
+    name = RULES[finding.rule].reads[0]
+    return _ROOM.get(find_quantity(name).unit, 0.2 * abs(finding.evidence.get(name, 0.0)))
+
+
 def accepted(
     session: Session, finding: Finding, reason: str, *, may_change: float | None = None, everywhere: bool = True
 ) -> Session:
     """The session in which a finding is meant; ``may_change`` in the unit of the rule's first quantity."""
     name = RULES[finding.rule].reads[0]
-    quantity = find_quantity(name)
-    room = _ROOM.get(quantity.unit, 0.2 * abs(finding.evidence.get(name, 0.0))) if may_change is None else may_change
+    room = room_of(finding) if may_change is None else may_change
     mine = OnPurpose(
         rule=finding.rule, tracks=finding.tracks, layers=finding.layers, section=None if everywhere else finding.section.id,
         reason=reason, quantity=name, value=finding.evidence.get(name, 0.0), may_change=room,

@@ -12,6 +12,8 @@ from pathlib import Path
 from PySide6.QtCore import QObject, QSettings, Signal
 
 from zygotone.advise.findings import Finding
+from zygotone.advise.on_purpose import accepted, withdrawn
+from zygotone.advise.settling import Settled
 from zygotone.app.key_player import KeyPlayer
 from zygotone.app.listening import Listening
 from zygotone.app.measuring import Measuring
@@ -22,7 +24,7 @@ from zygotone.engine.measurer import Answers, AnswersHere, Measurer
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import ZygotoneError, one_line
 from zygotone.session.audio_store import AudioStore
-from zygotone.session.history import LogEntry
+from zygotone.session.history import LogEntry, Trial
 from zygotone.session.mapped import MappedCache
 from zygotone.session.models import Session, Song
 from zygotone.session.project_file import Project
@@ -152,6 +154,42 @@ class Desk(QObject):
         self.measuring.forget_match()
         self.bench.try_out(finding.trial(number), found=found)
         self.listening.hear(1)
+
+    def try_own(self) -> None:
+        """Open a trial from nothing: all that is done by hand then belongs to it."""
+        if self.bench.trial is not None:
+            self.message.emit("A trial is open already; what you do belongs to it.")
+            return
+        selection = self.selection
+        self.measuring.forget_match()
+        self.bench.try_out(Trial(session=self.bench.kept, title="My own", section=selection.section.id, stage="fit"))
+        self.listening.hear(1)
+        self.message.emit("A trial of your own is open: all you change now belongs to B. Keep (K) or drop (D) it.")
+
+    def try_settled(self, settled: Settled) -> None:
+        """Put what settles a section on trial, and hear it."""
+        section = settled.left[0].section if settled.left else self.selection.section
+        title = f"Settle {section.name}: {settled.title.lower()}"
+        self.measuring.forget_match()
+        self.bench.try_out(
+            Trial(session=settled.session, title=title, section=section.id, stage="fit", readings=settled.readings())
+        )
+        self.listening.hear(1)
+
+    def accept_finding(self, finding: Finding, reason: str, may_change: float, everywhere: bool) -> None:
+        """A finding is meant; the log says why."""
+        done = self.edit(
+            f"On purpose: {finding.sentence}",
+            lambda session: accepted(session, finding, reason, may_change=may_change, everywhere=everywhere),
+        )
+        if done:
+            self.bench.note(
+                "made", f"On purpose: {finding.sentence}", reason=reason, tracks=finding.tracks, section=finding.section.id,
+                stage=finding.stage, finding=finding.id, readings=finding.readings(),
+            )  # fmt: skip
+
+    def judge_again(self, finding: Finding) -> None:
+        self.edit(f"Judge again: {finding.sentence}", lambda session: withdrawn(session, finding))
 
     def keep(self, reason: str = "") -> None:
         if self.bench.trial is not None:

@@ -121,7 +121,9 @@ class Margin(QWidget):
     def _show_findings(self) -> None:
         stage, findings = STAGES.get(self._stage), self._desk.measuring.findings
         known = {s.id for s in self._desk.session.strips()}
-        here = [f for f in findings or () if f.stage == self._stage and known.issuperset(f.tracks)]
+        here = [
+            f for f in findings or () if f.stage == self._stage and f.on_purpose is None and known.issuperset(f.tracks)
+        ]
         wanted = (self._stage, self._desk.selection.section.name, findings is None, here)
         if wanted == self._findings_for:
             return

@@ -31,7 +31,7 @@ class StageButton(QWidget):
             signal.connect(self.update)
 
     def waiting(self) -> int:
-        return sum(f.stage == self._stage for f in self._desk.measuring.findings or ())
+        return sum(f.stage == self._stage and f.on_purpose is None for f in self._desk.measuring.findings or ())
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)

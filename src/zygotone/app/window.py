@@ -97,7 +97,7 @@ class Window(QMainWindow):
     def act_on(self, finding: Finding) -> None:
         """A finding's button: show the ladder, or put the one fix on trial."""
         if RULES[finding.rule].ladder:
-            self.show_stage(finding.stage)
+            self.show_stage(STAGES.of_ladders.key)
             self.stages[self.stage].show_finding(finding)
             return
         self.desk.selection.track(finding.tracks[-1])

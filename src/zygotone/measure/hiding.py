@@ -165,9 +165,9 @@ def by_third_octave(weight: FloatArray) -> dict[str, float]:
 
 @kernel
 def _partial(
-    own: Single, weight: Single, other: Single, k: FloatArray, quiet_: FloatArray, gain: float, slot: IntArray, out: FloatArray
+    own: Single, weight: Single, other: Single, k: FloatArray, quiet_: FloatArray, slot: IntArray, out: FloatArray
 ) -> None:  # fmt: skip
-    """Adds to out (slots,) the partial loudness of ``gain`` times own beside other, patterns (bands, frames), as far as weight
+    """Adds to out (slots,) the partial loudness of own beside other, patterns (bands, frames), as far as weight
     (bands, frames) counts it.
 
     Moore, Glasberg and Baer 1997, equations 17 to 20 with G = 1 and A twice the threshold, all patterns over the threshold in
@@ -180,7 +180,7 @@ def _partial(
             if weight[b, n] <= 0.0:
                 continue
             counted = weight[b, n] / ((own[b, n] / quiet_[b] + 2.0) ** _POWER - least)
-            signal = gain * own[b, n] / quiet_[b]
+            signal = own[b, n] / quiet_[b]
             noise = other[b, n] / quiet_[b]
             needed = k[b] * noise + 1.0
             both, beside = (signal + noise + 2.0) ** _POWER, (noise + 2.0) ** _POWER
@@ -197,18 +197,16 @@ def _partial(
             out[slot[n]] += counted * max(0.0, left)
 
 
-_GAINS_DB = np.array([0.0, -1.5, -3.0, -6.0, -10.0, -15.0, -22.0, -30.0, -45.0, -60.0])
+_SOFTEST_LU = -60.0
 
 
-def partial_loudness(
-    own: Single, weight: Single, other: Single, slot: IntArray, slots: int, *, gain: float = 1.0
-) -> FloatArray:
+def partial_loudness(own: Single, weight: Single, other: Single, slot: IntArray, slots: int) -> FloatArray:
     """Loudness of a sound beside another, in no unit, summed over bands, ears and each slot of time, shape (slots,). ``other``
     is the pattern that masks: see ``masker_of``."""
     out = np.zeros(slots)
     k = 10.0 ** (threshold_db(bands_hz()) / 10.0)
     for ear in range(2):
-        _partial(own[ear], weight[ear], other[ear], k, quiet(), gain, slot, out)
+        _partial(own[ear], weight[ear], other[ear], k, quiet(), slot, out)
     return out
 
 
@@ -218,24 +216,16 @@ def masker_of(threshold: Single) -> Single:
     return np.asarray(threshold / k[:, None], dtype=np.float32)
 
 
-def softer(own: Single, weight: Single) -> FloatArray:
-    """Loudness of a sound alone, turned down by each of ``_GAINS_DB``: what ``loudness_left_lu`` reads."""
-    own, weight = own[:, :, ::2], weight[:, :, ::2]
-    slot, nothing = np.zeros(own.shape[2], dtype=np.int64), np.zeros_like(own)
-    return np.array(
-        [float(partial_loudness(own, weight, nothing, slot, 1, gain=10.0 ** (g / 10.0))[0]) for g in _GAINS_DB]
-    )
+def loudness_left_lu(own: Single, weight: Single, threshold: Single) -> float:
+    """How much softer a sound seems among others than alone, in LU, 0 or below: 10 LU for each halving of its loudness (S. S.
+    Stevens 1955; ISO 532-1 for levels over 40 phon). NaN of silence, −60 where next to nothing is left.
 
-
-def loudness_left_lu(own: Single, weight: Single, alone: FloatArray, threshold: Single) -> float:
-    """How much softer a sound seems among others than alone: by how much it would have to be turned down alone to be as loud
-    as it is there, in LU, 0 or below; NaN of silence, −60 where nothing is left.
-
-    alone: from ``softer``; threshold (2, bands, frames): the masked threshold of all the others. Every second frame is enough.
+    threshold (2, bands, frames): the masked threshold of all the others. Every second frame is enough.
     """
-    if alone[0] <= 0.0:
-        return math.nan
     own, weight, threshold = own[:, :, ::2], weight[:, :, ::2], threshold[:, :, ::2]
     slot = np.zeros(own.shape[2], dtype=np.int64)
+    alone = float(weight.sum())
+    if alone <= 0.0:
+        return math.nan
     left = float(partial_loudness(own, weight, masker_of(threshold), slot, 1)[0])
-    return float(np.interp(-left, -alone, _GAINS_DB))
+    return max(_SOFTEST_LU, min(0.0, 10.0 * math.log2(max(left / alone, 1e-9))))

@@ -183,7 +183,7 @@ def excitation(audio: Stereo, rate_hz: int, *, playback_db: float = PLAYBACK_DB)
         # Both sides sound at once: twice their mean.
         return [np.asarray((2.0 / len(sides)) * np.sum(sides, axis=0))]
 
-    return _patterns(audio, rate_hz, mean, 1, playback_db)[0][0]
+    return np.asarray(_patterns(audio, rate_hz, mean, 1, playback_db)[0][0])
 
 
 @dataclass(frozen=True, slots=True)

@@ -98,6 +98,7 @@ class Stage:
     findings: bool = True  # whether its findings are listed there
     begins: bool = False  # whether a new project begins here, and files go here
     leads: bool = False  # whether a project that is opened is shown here first
+    ladders: bool = False  # whether the ladders of all stages' findings are shown here
 
 
 class Stages:
@@ -123,6 +124,11 @@ class Stages:
     def first(self) -> Stage:
         """Where a new project begins."""
         return next((s for s in self if s.begins), next(iter(self)))
+
+    @property
+    def of_ladders(self) -> Stage:
+        """Where the ladder of a finding is shown."""
+        return next((s for s in self if s.ladders), self.leading)
 
     @property
     def leading(self) -> Stage:

@@ -9,6 +9,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from zygotone.advise.advisor import find_in, with_fixes
 from zygotone.advise.findings import RULES, Finding
 from zygotone.advise.hearing import Hearing
@@ -80,6 +82,22 @@ class LevelMatch:
         gap = after - before if math.isfinite(after) and math.isfinite(before) else 0.0
         # The louder one comes down: nothing ever gets louder than its own version is.
         return Match(a, b, a_gain_db=min(0.0, gap), b_gain_db=min(0.0, -gap))
+
+
+@dataclass(frozen=True, slots=True)
+class NullOf:
+    """What is left of B less A over a span, both at the loudness at which they are compared: all that differs, to be heard."""
+
+    a: Graph
+    b: Graph
+    span: tuple[int, int]
+    name: str = "null"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> Stereo:
+        match = LevelMatch(self.a, self.b, self.span).answer(renderer, unwanted)
+        one, other = (renderer.take(g, g.mix, self.span, cancelled=unwanted).audio for g in (self.a, self.b))
+        b_gain, a_gain = (10.0 ** (db / 20.0) for db in (match.b_gain_db, match.a_gain_db))
+        return np.asarray(other * b_gain - one * a_gain)
 
 
 @dataclass(frozen=True, slots=True)

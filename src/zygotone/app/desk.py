@@ -69,7 +69,7 @@ class Desk(QObject):
         self.listening.changed.connect(self.measuring.soon)  # what is heard is level-matched
 
     def _bring(self, project: Project) -> None:
-        self.bench = Bench(project.session, log=project.log, trial=project.trial)
+        self.bench = Bench(project.session, log=project.log, trial=project.trial, second=project.second)
         self.bench.listen(self._on_bench)
         if getattr(self, "store", None) is not project.store:  # else what is known of its clips stays true
             self.store: AudioStore = project.store
@@ -175,6 +175,15 @@ class Desk(QObject):
             Trial(session=settled.session, title=title, section=section.id, stage="fit", readings=settled.readings())
         )
         self.listening.hear(1)
+
+    def set_aside(self) -> None:
+        """B stands aside as C, and what stood there comes back."""
+        if self.bench.trial is None and self.bench.second is None:
+            self.message.emit("Nothing is on trial.")
+            return
+        self.measuring.forget_match()
+        self.bench.set_aside()
+        self.listening.hear(1 if self.bench.trial is not None else 0)
 
     def accept_finding(self, finding: Finding, reason: str, may_change: float, everywhere: bool) -> None:
         """A finding is meant; the log says why."""

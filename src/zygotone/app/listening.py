@@ -54,6 +54,7 @@ class Listening(QObject):
         self.alone = False  # whether the selected track is heard alone
         self._alone: dict[int, tuple[Graph, str, Graph]] = {}  # of A and B: of which graph and track, and what that is
         self._match: Match | None = None
+        self._compared: tuple[tuple[Graph, Graph], Match] | None = None  # two others that are heard instead of A and B
 
     def reset(self, bench: Bench, renderer: Renderer) -> None:
         """Another project; what played stops."""
@@ -70,7 +71,9 @@ class Listening(QObject):
     # --- versions ------------------------------------------------------------------------------------------
 
     def heard_graphs(self) -> tuple[Graph, Graph | None]:
-        """A and B as they are played: with the selected track alone, if wanted."""
+        """A and B as they are played: with the selected track alone, if wanted; or two others that are compared."""
+        if self._compared is not None:
+            return self._compared[0]
         bench = self._bench
         b = bench.trial_graph
         return self._as_heard(0, bench.kept_graph), None if b is None else self._as_heard(1, b)
@@ -85,6 +88,17 @@ class Listening(QObject):
             self._alone[which] = held = (graph, track_id, compile_session(only(session, track_id), graph))
         return held[2]
 
+    def compare(self, graphs: tuple[Graph, Graph] | None, match: Match | None = None) -> None:
+        """Two versions are heard in the place of A and B, at equal loudness, until this is called with None."""
+        if graphs is None and self._compared is None:
+            return
+        self._compared = None if graphs is None or match is None else (graphs, match)
+        if self._compared is None and self._bench.trial is None and self.heard == 1:
+            self.heard = 0
+            self.player.choose(0)
+        self.play_versions()
+        self.changed.emit()
+
     def match_levels(self, match: Match | None) -> None:
         self._match = match
         if match is not None:
@@ -92,7 +106,7 @@ class Listening(QObject):
 
     def follow(self) -> None:
         """After an edit: the ear is to hear it at once."""
-        if self._bench.trial is None and self.heard == 1:
+        if self._bench.trial is None and self._compared is None and self.heard == 1:
             self.heard = 0
             self.player.choose(0)
             self.changed.emit()
@@ -102,7 +116,7 @@ class Listening(QObject):
         """Hand the versions to the player; where a source has to be rendered first, in the background. What is on its way
         there is not wanted any more: the newest versions are heard, whichever is ready first."""
         self.worker.cancel("play")
-        match = self._match
+        match = self._match if self._compared is None else self._compared[1]
         a_graph, b_graph = self.heard_graphs()
         a = Version(a_graph, match.a_gain_db if match else 0.0)
         b = None if b_graph is None else Version(b_graph, match.b_gain_db if match and match.b else a.gain_db)
@@ -128,7 +142,7 @@ class Listening(QObject):
             self.changed.emit()
 
     def hear(self, index: int) -> None:
-        if self._bench.trial is None:
+        if self._bench.trial is None and self._compared is None:
             index = 0
         if index != self.heard:
             self.heard = index

@@ -61,7 +61,8 @@ class Margin(QWidget):
     def _show_trial(self) -> None:
         trial = self._desk.bench.trial
         readings: tuple[Reading, ...] = self._desk.measuring.readings_now() or (trial.readings if trial else ())
-        wanted = None if trial is None else (trial.title, trial.finding, trial.fix, readings)
+        second = self._desk.bench.second
+        wanted = (None if trial is None else (trial.title, trial.finding, trial.fix, readings), second and second.title)
         if wanted == self._trial_for and self._trial_space.count():
             return
         self._trial_for = wanted
@@ -78,6 +79,7 @@ class Margin(QWidget):
             )
             self._trial_space.addWidget(label("On trial", "heading"))
             self._trial_space.addWidget(note)
+            self._show_second()
             return
         title = label(trial.title, "heading", wrap=True, name="trial.title")
         grid = QGridLayout()
@@ -104,8 +106,25 @@ class Margin(QWidget):
         )
         self._trial_space.addWidget(label("On trial", "b"))
         self._trial_space.addWidget(body)
+        self._show_second()
         if focused:
             self._reason.setFocus()
+
+    def _show_second(self) -> None:
+        """What stands aside, and the way to put B there."""
+        bench = self._desk.bench
+        if bench.second is None and bench.trial is None:
+            return
+        words = "Nothing stands aside." if bench.second is None else f"C, aside: {bench.second.title}"
+        self._trial_space.addWidget(label(words, "soft", wrap=True, name="trial.second"))
+        swap = button(
+            "Set B aside" if bench.second is None else "Swap B and C" if bench.trial is not None else "Bring C back", "trial.set_aside",
+            self._desk.set_aside, tip="Two trials can stand side by side; Compare versions (Ctrl+Shift+V) says what differs",
+        )  # fmt: skip
+        row_ = row(swap, 1, spacing=8)
+        if bench.second is not None:
+            row_.insertWidget(1, button("Drop C", "trial.drop_second", bench.drop_second))
+        self._trial_space.addLayout(row_)
 
     def _why(self) -> str:
         return self._reason.text().strip() if self._reason is not None else ""

@@ -112,7 +112,7 @@ class ProjectFiles(QObject):
     @property
     def project(self) -> Project:
         """As it is now."""
-        return Project(self._bench.kept, self._bench.log, self._bench.trial, self._store)
+        return Project(self._bench.kept, self._bench.log, self._bench.trial, self._store, self._bench.second)
 
     def follow(self) -> None:
         """After a change. The clock runs on where it runs already: who edits without a pause loses no more than others."""
@@ -202,7 +202,7 @@ class ProjectFiles(QObject):
                 break
         if found is None:
             return None
-        old, new = ((p.session, p.trial, p.log) for p in (project, found))
+        old, new = ((p.session, p.trial, p.second, p.log) for p in (project, found))
         return found if new != old else None
 
     def _left_of(self, path: Path) -> Iterator[Workplace]:

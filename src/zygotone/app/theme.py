@@ -148,7 +148,7 @@ def style_sheet(c: Colours) -> str:
     QFrame[kind="trialcard"] {{ background: {c.sheet}; border: 2px solid {c.b}; border-radius: 6px; }}
     QPushButton {{ background: {c.sheet}; border: 1px solid {c.line}; border-radius: 11px; padding: 3px 11px; }}
     QPushButton:hover {{ border-color: {c.soft}; }}
-    QPushButton[kind="choice"]:checked {{ background: {c.fill}; border-color: {c.ink}; font-weight: 600; }}
+    QPushButton[kind="choice"]:checked {{ background: {c.fill}; border-color: {c.ink}; }}
     QPushButton:focus {{ border: 2px solid {c.a}; padding: 2px 10px; }}
     QPushButton:disabled {{ color: {c.soft}; border-color: {c.line}; background: {c.ground}; }}
     QPushButton[kind="strong"] {{ border: 1px solid {c.ink}; font-weight: bold; }}

@@ -28,6 +28,7 @@ from zygotone.app.stages import STAGES, StageWidget
 from zygotone.app.status import StatusLine
 from zygotone.app.theme import application, theme
 from zygotone.app.tracks import Left
+from zygotone.app.versions import VersionsDialog
 from zygotone.app.widgets.basic import as_action, column, row, stretch
 from zygotone.engine.transport import Output, SimulatedOutput, portaudio_outputs
 from zygotone.session.edits import change_strip
@@ -111,6 +112,11 @@ class Window(QMainWindow):
 
         self.desk.measuring.work_out(finding, worked_out)
 
+    def compare_versions(self) -> None:
+        dialog = VersionsDialog(self, self.desk)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.open()
+
     # --- menus and keys ------------------------------------------------------------------------------------
 
     def _make_menus(self) -> None:
@@ -136,6 +142,7 @@ class Window(QMainWindow):
         add(file, "Save", "file.save", self.files.save, "Ctrl+S")
         add(file, "Save as…", "file.save_as", self.files.save_as, "Ctrl+Shift+S")
         add(file, "Render the mix…", "file.render", self.files.render, "Ctrl+R")
+        add(file, "Compare versions…", "file.versions", self.compare_versions, "Ctrl+Shift+V")
         file.addSeparator()
         add(file, "Quit", "file.quit", self.close, "Ctrl+Q")
 

@@ -30,8 +30,15 @@ class Edit:
 class Bench:
     """Holds the state, checked and compiled; every change goes through here. Listeners are called after each."""
 
-    def __init__(self, session: Session, *, log: tuple[LogEntry, ...] = (), trial: Trial | None = None) -> None:
-        self._state = State(kept=session, trial=trial)
+    def __init__(
+        self,
+        session: Session,
+        *,
+        log: tuple[LogEntry, ...] = (),
+        trial: Trial | None = None,
+        second: Trial | None = None,
+    ) -> None:
+        self._state = State(kept=session, trial=trial, second=second)
         ensure_sound(session)
         self._kept_graph = compile_session(session)
         self._trial_graph: Graph | None = None
@@ -56,6 +63,11 @@ class Bench:
     @property
     def trial(self) -> Trial | None:
         return self._state.trial
+
+    @property
+    def second(self) -> Trial | None:
+        """The trial that stands aside (C)."""
+        return self._state.second
 
     @property
     def session(self) -> Session:
@@ -104,7 +116,7 @@ class Bench:
         ensure_sound(new)  # before another value takes it in, which would ask again
         if state.trial:
             return self._go(edit.label, state.replace(trial=state.trial.replace(session=new)), merge_key=edit.merge_key)
-        return self._go(edit.label, State(kept=new), merge_key=edit.merge_key)
+        return self._go(edit.label, state.replace(kept=new), merge_key=edit.merge_key)
 
     def _take(self, state: State) -> None:
         """Checks and compiles both versions; what is as it was keeps its nodes. Raises before anything has changed."""
@@ -167,17 +179,41 @@ class Bench:
                 readings=found.readings, finding=found.finding,
             )  # fmt: skip
         self._log_trial("tried", trial)
-        self._go(f"Try: {trial.title}", State(kept=self._state.kept, trial=trial))
+        self._go(f"Try: {trial.title}", self._state.replace(trial=trial))
 
     def keep(self, reason: str = "", readings: tuple[Reading, ...] | None = None) -> None:
         trial = self._need_trial()
         self._log_trial("kept", trial if readings is None else trial.replace(readings=readings), reason)
-        self._go(f"Keep: {trial.title}", State(kept=trial.session))
+        self._go(f"Keep: {trial.title}", State(kept=trial.session, second=self._state.second))
 
     def drop(self, reason: str = "", readings: tuple[Reading, ...] | None = None) -> None:
         trial = self._need_trial()
         self._log_trial("dropped", trial if readings is None else trial.replace(readings=readings), reason)
-        self._go(f"Drop: {trial.title}", State(kept=self._state.kept))
+        self._go(f"Drop: {trial.title}", self._state.replace(trial=None))
+
+    def set_aside(self) -> None:
+        """The trial (B) stands aside as C; what stood there is on trial in its place.
+
+        Raises
+        ------
+        ParameterError : there is neither.
+        """
+        state = self._state
+        if state.trial is None and state.second is None:
+            raise ParameterError("nothing is on trial")
+        self._go("Swap B and C", state.replace(trial=state.second, second=state.trial))
+
+    def drop_second(self) -> None:
+        """What stands aside goes; the log keeps it."""
+        second = self._state.second
+        if second is not None:
+            self._log_trial("dropped", second, "it stood aside")
+            self._go(f"Drop: {second.title}", self._state.replace(second=None))
+
+    def name_version(self, name: str, sentence: str = "", readings: tuple[Reading, ...] = ()) -> None:
+        """Writes the kept version into the log under a name, to be found and brought back."""
+        self._write("made", f"Version: {name}", reason=sentence, readings=readings, session=self._state.kept)
+        self._tell()
 
     def _log_trial(self, action: Literal["tried", "kept", "dropped"], trial: Trial, reason: str = "") -> None:
         self._write(
@@ -220,7 +256,7 @@ class Bench:
         """
         if entry.session is None:
             raise ParameterError(f"log entry {entry.number} holds no version")
-        state = State(kept=entry.session)
+        state = State(kept=entry.session, second=self._state.second)
         if state == self._state:
             return False
         ensure_sound(entry.session)

@@ -33,7 +33,7 @@ def settle_and_keep(
     if not trials:
         return project, report
     best = trials[0]
-    bench = Bench(project.session, log=project.log)
+    bench = Bench(project.session, log=project.log, second=project.second)
     bench.try_out(
         Trial(
             session=best.session,

@@ -26,7 +26,7 @@ def try_and_keep(project: Project, finding_id: str, number: int) -> tuple[Projec
     fix = finding.fixes[number - 1]
     if not fix.applies or fix.session is None:
         raise ParameterError(f"fix {number}, {fix.label.lower()}, does not apply: {fix.why_not}")
-    bench = Bench(project.session, log=project.log, trial=project.trial)
+    bench = Bench(project.session, log=project.log, trial=project.trial, second=project.second)
     found = LogEntry(
         number=0, time="", action="found", title=finding.sentence, tracks=finding.tracks, section=finding.section.id,
         stage=finding.stage, finding=finding.id, readings=finding.readings(),

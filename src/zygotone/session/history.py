@@ -55,8 +55,11 @@ class LogEntry(Value):
 
 
 class State(Value):
+    """``second`` is another trial that stands aside (C); it is no edit's to change."""
+
     kept: Session
     trial: Trial | None = None
+    second: Trial | None = None
 
     @property
     def current(self) -> Session:

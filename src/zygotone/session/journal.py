@@ -105,14 +105,14 @@ def recover(path: Path, saved: Project | None, clips: Path | None = None) -> Pro
     for data in reversed(lines):
         read = reader.session if "parts" in data else _first_version
         try:
-            session, trial = read_present(data, read, target, "journal")
+            session, trial, second = read_present(data, read, target, "journal")
             if data["saved_log"] > len(before):
                 continue
             new: tuple[LogEntry, ...] = tuple(read_entry(e, read, target, "journal log") for e in data["log"])
         except (BadFileError, ValueError, KeyError, TypeError, RecursionError):
             continue
         store = saved.store if saved is not None else AudioStore()
-        found = Project(session, (*before[: data["saved_log"]], *new), trial, store)
+        found = Project(session, (*before[: data["saved_log"]], *new), trial, store, second)
         if all(_at_hand(asset, store, clips) for asset in assets_needed(found).values()):
             return found
     return None

@@ -53,13 +53,13 @@ class Project:
     log: tuple[LogEntry, ...] = ()
     trial: Trial | None = None
     store: AudioStore = field(default_factory=AudioStore)
+    second: Trial | None = None  # a trial that stands aside
 
     @property
     def versions(self) -> Iterator[Session]:
-        """The present session, that of the trial, and those of the log."""
+        """The present session, those of the trials, and those of the log."""
         yield self.session
-        if self.trial is not None:
-            yield self.trial.session
+        yield from (trial.session for trial in (self.trial, self.second) if trial is not None)
         yield from (entry.session for entry in self.log if entry.session is not None)
 
 
@@ -99,11 +99,12 @@ def save_project(path: str | Path, project: Project) -> None:
 
 
 def present(project: Project, parts: PartWriter) -> dict[str, Any]:
-    """The present version, and the trial, with their sessions entered into ``parts``."""
+    """The present version, and the trials, with their sessions entered into ``parts``."""
     data: dict[str, Any] = {"session": parts.session(project.session)}
-    if project.trial is not None:
-        trial = project.trial.model_dump(mode="json", exclude={"session"})
-        data["trial"] = {**trial, "session": parts.session(project.trial.session)}
+    for name, trial in (("trial", project.trial), ("second", project.second)):
+        if trial is not None:
+            fields = trial.model_dump(mode="json", exclude={"session"})
+            data[name] = {**fields, "session": parts.session(trial.session)}
     return data
 
 
@@ -149,11 +150,11 @@ def load_project(path: str | Path) -> Project:
     reader = PartReader(path)
     reader.add(parts_as_lines(texts["parts.jsonl"], path, "parts.jsonl"))
     read = _whole if version == 1 else reader.session
-    session, trial = read_present(head, read, path, "session.json")
+    session, trial, second = read_present(head, read, path, "session.json")
     log = tuple(
         read_entry(data, read, path, place) for data, place in parts_as_lines(texts["log.jsonl"], path, "log.jsonl")
     )
-    project = Project(session, log, trial)
+    project = Project(session, log, trial, second=second)
     needed = assets_needed(project)
     for asset_id in needed:
         if asset_id not in held:
@@ -168,7 +169,7 @@ def load_project(path: str | Path) -> Project:
 
 def read_present(
     head: Any, read: Callable[[Any, object, str], Session], file: object, place: str
-) -> tuple[Session, Trial | None]:
+) -> tuple[Session, Trial | None, Trial | None]:
     """What ``present`` gave; ``read`` turns what stands for a session into one.
 
     Raises
@@ -176,13 +177,17 @@ def read_present(
     BadFileError : anything at all is wrong with it.
     """
     session = read(head.get("session"), file, f"{place} session")
-    given = head.get("trial")
-    if given is None:
-        return session, None
-    if not isinstance(given, dict):
-        raise BadFileError(file, f"{place} trial", "is no object")
-    b = read(given.get("session"), file, f"{place} trial session")
-    return session, parse_model(Trial, {**given, "session": b}, file, f"{place} trial")
+    trials: list[Trial | None] = []
+    for name in ("trial", "second"):
+        given = head.get(name)
+        if given is not None and not isinstance(given, dict):
+            raise BadFileError(file, f"{place} {name}", "is no object")
+        if given is None:
+            trials.append(None)
+            continue
+        b = read(given.get("session"), file, f"{place} {name} session")
+        trials.append(parse_model(Trial, {**given, "session": b}, file, f"{place} {name}"))
+    return session, trials[0], trials[1]
 
 
 def read_entry(data: Any, read: Callable[[Any, object, str], Session], file: object, place: str) -> LogEntry:

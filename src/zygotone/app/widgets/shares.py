@@ -108,7 +108,7 @@ class Shares(QWidget):
                 ink = _between(sheet, plum, 0.06 + 0.94 * strength)
                 painter.fillRect(box, ink)
                 if numbers and value >= 0.005:
-                    painter.setPen(QColor("#ffffff") if strength > 0.5 and not theme().is_night else colour("ink"))
+                    painter.setPen(colour("sheet" if strength > 0.5 else "ink"))
                     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{100 * value:.0f}")
         painter.setFont(text_font(8.5))
         painter.setPen(colour("ink"))

@@ -69,8 +69,8 @@ class MapView(FitView):
             if i in tracks and np.isfinite(left)
         ]
         lost = sorted(each, key=lambda one: one[1])
-        least = "; ".join(f"{name} {left:.0f} LU" for name, left in lost[:3]).replace("-", "−")
-        self.words.setText(f"Softest among the others, against alone: {least}." if least else "")
+        least = ", ".join(name for name, _ in lost[:3])
+        self.words.setText(f"Least heard among the others: {least}." if least else "")
 
     def _say(self, i: int, j: int) -> str:
         assert self._found is not None

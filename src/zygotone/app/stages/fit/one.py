@@ -16,6 +16,8 @@ from zygotone.app.widgets.basic import column, label, row, signed, stretch
 from zygotone.app.widgets.over_time import OverTime
 from zygotone.app.widgets.shares import Shares
 
+_HARDLY_LU = -30.0  # how much softer a track may seem before a number says nothing any more
+
 
 class OneAgainstAllView(FitView):
     def __init__(self, desk: Desk, open_pair: Callable[[str, str], None]) -> None:
@@ -90,9 +92,12 @@ class OneAgainstAllView(FitView):
             self.note.setText("")
             return
         self.picture.show_view(now, name, a_share=a.share if a is not None and b is not None else None)
-        self.note.setText(
-            f"{signed(now.lufs, 'LUFS')} alone, as loud as {signed(now.lufs + now.left_lu, 'LUFS')} among the others"
+        among = (
+            "hardly heard among the others"
+            if now.left_lu < _HARDLY_LU
+            else f"as loud as {signed(now.lufs + now.left_lu, 'LUFS')} among the others"
         )
+        self.note.setText(f"{signed(now.lufs, 'LUFS')} alone, {among}")
         names = {s.id: s.name for s in self.desk.session.strips()}
         bars = [str(now.first_bar + i) for i in range(now.bars)]
         self.bars.show_values([names.get(m, m) for m in now.maskers], bars, now.masker_by_bar, empty="Nobody hides it.")

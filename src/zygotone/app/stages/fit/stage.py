@@ -65,6 +65,7 @@ class FitStage(StageWidget):
         self.view = "low_end"
         self._follows = True  # the view follows what is found, until a hand chooses
         self._switch("low_end")
+        desk.opened.connect(self._on_opened)
         self.shown_by(
             self._on_session, desk.session_changed, desk.measuring.findings_changed, desk.selection.loop_changed
         )
@@ -129,6 +130,12 @@ class FitStage(StageWidget):
         first = next(f for s, f, _ in self.desk.song.spans() if s.id == section.id)
         self.title.setText(self.views[self.view].title)
         self.where.setText(f"{section.name}, bars {first + 1}–{first + section.bars}")
+
+    def _on_opened(self) -> None:
+        """Another project: nothing of the last one was chosen in it."""
+        self._follows, self._findings, self.ladder.finding = True, None, None
+        self._switch("low_end")
+        self._on_session()
 
     # --- what changes --------------------------------------------------------------------------------------
 

@@ -357,6 +357,67 @@ def used(seconds: float, *how: str) -> dict[str, float]:
     return found
 
 
+def masking_costs() -> dict[str, float]:
+    """Who hides whom: seconds for all pairs of twelve tracks of eight bars on first look, ms after a change of one, MiB held for 24 of
+    32 bars; and seconds to settle the demo's chorus."""
+    from tests.advise import material as m
+    from zygotone.advise.hearing import Hearing
+    from zygotone.advise.masking import Masking
+    from zygotone.advise.settling import settle
+    from zygotone.demo import build_demo
+    from zygotone.engine.pipeline import at_once
+    from zygotone.engine.renderer import Renderer
+    from zygotone.session.audio_files import AudioData
+    from zygotone.session.audio_store import AudioStore
+    from zygotone.session.edits import change_strip
+    from zygotone.session.held import bytes_of
+    from zygotone.session.models import ClipSource, Section, Session, Song, Track
+
+    def session(tracks: int, bars: int) -> tuple[Session, AudioStore]:
+        song = Song(tempo_bpm=92.0, sections=(Section(id="s", name="S", bars=bars),))
+        frames, store, made, assets = round(song.length_s * RATE), AudioStore(), [], []
+        for i in range(tracks):
+            low = 60.0 * 1.4**i % 6000.0 + 40.0
+            audio = np.stack(
+                [np.resize(m.at_db(m.band(m.pink(7 * i + side), low, 3.0 * low), -26.0), frames) for side in range(2)]
+            )
+            asset = store.add(AudioData(audio, RATE, "FLOAT", "WAV"), f"{i}", RATE)
+            assets.append(asset)
+            made.append(Track(id=f"t{i}", name=f"T {i}", role="other", source=ClipSource(asset=asset.id)))
+        return Session(rate_hz=RATE, song=song, tracks=tuple(made), assets=tuple(assets)), store
+
+    def pairs(masking: Masking) -> None:
+        ids = [t.id for t in masking.session.tracks]
+        at_once([lambda i=i: masking.heard(i) for i in ids])
+        at_once([lambda i=i: [masking.hiding(i, j) for j in ids if i != j] for i in ids])
+
+    version, store = session(12, 8)
+    renderer = Renderer(store)
+    hearing = Hearing(version, version.song.sections[0], renderer)
+    for track in version.tracks:  # what is heard is there already; what is measured is the judging
+        hearing.stem(track.id)
+    pairs(Masking(hearing))  # kernels loaded
+    renderer.held = type(renderer.held)()
+    for track in version.tracks:
+        hearing.stem(track.id)
+    first = timed(lambda: pairs(Masking(hearing)), runs=1)
+    changed = hearing.with_session(change_strip(version, "t5", level_db=-2.0))
+    changed.stem("t5")
+    after = timed(lambda: pairs(Masking(changed)), runs=1)
+    large, store = session(24, 32)
+    renderer = Renderer(store)
+    hearing = Hearing(large, large.song.sections[0], renderer)
+    held = bytes_of(Masking(hearing).heard("t3")) / 2**20
+    demo = build_demo()
+    chorus = Hearing(demo.session, demo.session.song.section("Chorus"), Renderer(demo.store))
+    started = time.perf_counter()
+    settled = settle(chorus)
+    return {
+        "first_s": first, "after_ms": 1000.0 * after, "mib": 24.0 * held, "settle_s": time.perf_counter() - started,
+        "left": settled[0].severity[1],
+    }  # fmt: skip
+
+
 def machine() -> str:
     model = next(
         (line.split(":")[1].strip() for line in Path("/proc/cpuinfo").read_text().splitlines() if "model name" in line),
@@ -386,7 +447,7 @@ def main() -> None:
     speed, memory = demo_speed()
     start = start_time()
     numbers, heard, load, drop_outs, window_memory = edit_to_number()
-    judged, hold = judging(), hold_of_an_edit()
+    judged, hold, fit = judging(), hold_of_an_edit(), masking_costs()
     uses = [(what, used(USE_S, *how)) for what, *how in USES]
     killed = subprocess.run(
         [sys.executable, "-m", "tests.killed", f"{KILLS}", "1"], capture_output=True, text=True, check=False, cwd=ROOT
@@ -435,6 +496,10 @@ def main() -> None:
         f"| all sections judged from nothing, two cores | {judged['all_s']:.1f} s | 6 s |",
         f"| the chorus judged again after an edit of one track, median of all tracks | {judged['again_ms']:.0f} ms | 400 ms |",
         f"| findings given up after they became unwanted, longest of 24 | {judged['given_up_ms']:.0f} ms | 50 ms |",
+        f"| all pairs of twelve tracks, eight bars, on first look, two cores | {fit['first_s']:.1f} s | 2 s |",
+        f"| all pairs again after a change of one track | {fit['after_ms']:.0f} ms | 300 ms |",
+        f"| what is held of 24 tracks of 32 bars to judge them | {fit['mib']:.0f} MiB | 400 MiB |",
+        f"| the demo's chorus settled (severity left: {fit['left']:.1f}), two cores | {fit['settle_s']:.0f} s | 60 s |",
         f"| an edit with 60 tracks of 1000 notes holds the window | {hold:.0f} ms | 30 ms |",
         f"| opening 200 tracks of 1000 notes with 300 kept decisions ({size:.1f} MiB) | {opening:.1f} s | 5 s |",
         f"| {KILLS} lives killed at random moments while they edit and save | {killed} | at most a second of work |",

@@ -6,9 +6,14 @@ import json
 import numpy as np
 
 from tests.devices.test_every_device import BUSY
+from zygotone.advise.advisor import find_in
+from zygotone.advise.hearing import Hearing
+from zygotone.advise.masking import masking_map
+from zygotone.demo import build_demo
 from zygotone.devices import make_processor
 from zygotone.engine.chains import process_chain
 from zygotone.engine.live import LiveNotes
+from zygotone.engine.renderer import Renderer
 from zygotone.measure import dynamics, low_end, masking, pitch
 from zygotone.measure.layers import band_powers
 from zygotone.session.catalogue import DEVICES, SOURCES
@@ -55,6 +60,10 @@ def work() -> None:
         )
         note = Note(start_beat=0, length_beats=1, pitch=48)
         render_note(layer, note, gate_frames=9600, rate_hz=RATE, a4_hz=440.0, clip=lambda name: x)
+    demo = build_demo()
+    hearing = Hearing(demo.session, demo.session.song.section("Break"), Renderer(demo.store))
+    masking_map(hearing)
+    find_in(hearing)
     kick = low_end.find_kick(x, RATE)
     if kick is not None:
         low_end.hit_energies(x, kick, RATE)

@@ -12,9 +12,13 @@ import numpy as np
 
 from zygotone.dsp.shaping import CURVES
 from zygotone.dsp.strings import plucked_string
+from zygotone.dsp.types import Stereo
+from zygotone.dsp.voice_filters import add_voice
 from zygotone.engine.chains import process_chain
 from zygotone.engine.motion import smoothed
-from zygotone.measure.masking import excitation
+from zygotone.measure.hiding import hidden_weights, loudness_left_lu, summed, weights
+from zygotone.measure.masking import excitation, excitation_of_ears, masked_threshold
+from zygotone.measure.pitch import fundamental_hz
 from zygotone.measure.report import measure_audio
 from zygotone.session.catalogue import DEVICES, SOURCES
 from zygotone.session.instruments import layer_params
@@ -38,7 +42,7 @@ _REACH: dict[str, list[dict[str, Any]]] = {
     "width": [{"keep_below_hz": 100.0}],
 }
 _SOURCE_REACH: dict[str, list[dict[str, Any]]] = {
-    "oscillator": [{}, {"spread_pct": 50.0, "unison": 2}, {"shape": "pulse"}],
+    "oscillator": [{}, {"spread_pct": 50.0, "unison": 2}, {"shape": "pulse"}, {"shape": "sine"}],
     "sample": [{"files": ["x"]}, {"files": ["x"], "play": "loop"}],
     "wavetable": [{}, {"position": 0.3, "unison": 2}],
 }
@@ -73,12 +77,32 @@ def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
     string = partial(plucked_string, sample_rate_hz=rate, decay_s=1.0, damping=0.3, pick=0.2, seed=1)
     jobs.append(("Strings", partial(string, 110.0, 480)))
     jobs.append(("Automation", partial(smoothed, lambda frames: np.minimum(frames, 1000.0), 0, 2000)))
+    jobs.append(("Voices", _voices_in_a_song))
     jobs.append(("Measures", partial(measure_audio, noise, rate)))
-    jobs.append(("Masking", partial(excitation, noise, rate)))
+    jobs.append(("Pitch", partial(fundamental_hz, np.tile(np.linspace(-0.5, 0.5, 480), (2, 100)), rate)))
+    jobs.append(("Masking", partial(_who_hides_whom, noise, rate)))
     for done, (title, job) in enumerate(jobs, 1):
         start = time.monotonic()
         job()
         say(done, len(jobs), title, time.monotonic() - start)
+
+
+def _voices_in_a_song() -> None:
+    """Voices are added to parts of longer arrays, and parts of them to whole ones."""
+    part, curve, side = np.zeros((2, 64)), np.zeros(32), np.zeros(32)
+    for audio in (part[:, :32], part[:, :32].copy()):
+        for out in (part[:, 32:], part[:, 32:].copy()):
+            add_voice(audio, curve, side, side, out)
+
+
+def _who_hides_whom(audio: Stereo, rate_hz: int) -> None:
+    excitation(audio, rate_hz)
+    ears = excitation_of_ears(audio, rate_hz)
+    weight, threshold = weights(ears.pattern, ears.own), masked_threshold(ears.pattern)
+    bar = np.zeros(weight.shape[2], dtype=np.int64)
+    summed(weight, bar, 1)
+    hidden_weights(ears.pattern, weight, threshold, bar, 1)
+    loudness_left_lu(ears.pattern, weight, threshold)
 
 
 def _print_progress(done: int, total: int, title: str, seconds: float) -> None:

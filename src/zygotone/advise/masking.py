@@ -20,7 +20,7 @@ from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.types import FloatArray, IntArray, Single
 from zygotone.engine.pipeline import at_once
 from zygotone.measure.hiding import Hiding, by_third_octave, hidden_weights, loudness_left_lu, summed, weights
-from zygotone.measure.masking import Ears, bands_hz, excitation_of_ears, hop_frames, masked_threshold, quiet
+from zygotone.measure.masking import Ears, bands_hz, excitation, excitation_of_ears, hop_frames, masked_threshold, quiet
 from zygotone.session.models import Bus, Session, Strip, Track
 
 _FEW = 4  # voices whose patterns are soon added up
@@ -121,16 +121,15 @@ class Masking:
         return excitation_of_ears(self.hearing.stem(strip_id), self.hearing.rate_hz)
 
     def _through(self, bus_id: str) -> Single:
-        """What a group makes of the power of its tracks in each cell, (2, bands, frames): its EQ, its compression, its fader.
-        1 where next to nothing comes in."""
+        """What a group makes of the power of its tracks in each cell, (bands, frames), the mean of both sides: its EQ, its
+        compression, its fader. 1 where next to nothing comes in."""
         node, rate = self.hearing.graph.strip[bus_id], self.hearing.rate_hz
 
         def work() -> Single:
-            before = excitation_of_ears(self.hearing.raw(bus_id), rate).pattern
-            after = self._ears(bus_id).pattern
-            least = np.float32(1e-2) * quiet()[:, None].astype(np.float32)
+            before, after = (excitation(audio, rate) for audio in (self.hearing.raw(bus_id), self.hearing.stem(bus_id)))
+            least = 1e-2 * quiet()[:, None]
             ratio = np.clip(after / np.maximum(before, least), 1e-5, 1e3)
-            return np.where(before > least, ratio, np.float32(1.0)).astype(np.float32)
+            return np.where(before > least, ratio, 1.0).astype(np.float32)
 
         return self.hearing.fact("through a group", node.key, work)
 

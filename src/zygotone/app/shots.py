@@ -65,6 +65,23 @@ def _fixes_are_there(window: Window) -> bool:
     return finding is not None and bool(finding.fixes)
 
 
+def _fit_views(window: Window, shot: Callable[[str], None]) -> None:
+    """The map, a pair, and one against all; then the low end again, with its ladder."""
+    fit = _stage(window, "fit", FitStage)
+    first = fit.finding
+    fit.show_view("map")
+    settle(window)
+    shot("fit-map")
+    for rule, name in (("part_covered", "fit-pair"), ("lead_covered", "fit-one")):
+        found = next(f for f in window.desk.measuring.findings or () if f.rule == rule)
+        window.act_on(found)
+        settle(window, lambda: _fixes_are_there(window))
+        shot(name)
+    assert first is not None
+    window.act_on(first)
+    settle(window, lambda: _fixes_are_there(window))
+
+
 def take(folder: Path, only: list[str]) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     make_application()
@@ -84,6 +101,7 @@ def take(folder: Path, only: list[str]) -> None:
 
     settle(window, lambda: _fixes_are_there(window))
     shot("fit")
+    _fit_views(window, shot)
     window.show_stage("brief")
     settle(window)
     shot("brief")
@@ -104,13 +122,11 @@ def take(folder: Path, only: list[str]) -> None:
     _stage(window, "fit", FitStage).try_rung(4)
     desk.selection.track("bass")
     settle(window)
-    shot("fit-trial")
     window.show_stage("chains")
     desk.selection.device(desk.session.track("bass").chain[-1].id)
     settle(window)
     shot("chains-trial")
     theme().prefer("night")
-    shot("chains-trial-night")
     window.show_stage("fit")
     settle(window)
     shot("fit-trial-night")

@@ -100,6 +100,10 @@ class Server(ServedVersions):
         state["left_peak"], state["right_peak"] = transport.peak
         state["drop_outs"], state["held_db"] = transport.drop_outs, transport.held_db
         state["played_s"], state["playing"] = transport.played_s, transport.playing
+        meters = transport.meters
+        state["momentary_lufs"], state["short_term_lufs"] = meters.momentary_lufs, meters.short_term_lufs
+        state["correlation"] = meters.correlation
+        state.bands_db[:] = meters.bands_db
         state["rolling"], state["live_idle"] = player.rolling, player.live.idle
         state["bad_samples"] = player.bad_samples
         for key in tuple(self._keys):

@@ -18,6 +18,7 @@ from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.child import Child, Patience
 from zygotone.engine.graph import SourceNode, nodes_below
+from zygotone.engine.live_meters import Metered
 from zygotone.engine.measurer import Answers, AnswersHere
 from zygotone.engine.player_state import PlayerState, note_place
 from zygotone.engine.playing import MakeSources
@@ -228,6 +229,11 @@ class RemotePlayer:
     @property
     def played_s(self) -> float:
         return self.state["played_s"]
+
+    @property
+    def meters(self) -> Metered:
+        state = self.state
+        return Metered(state["momentary_lufs"], state["short_term_lufs"], state["correlation"], state.bands_db.copy())
 
     @property
     def peak(self) -> FloatArray:

@@ -11,6 +11,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from zygotone.dsp.types import Stereo
+from zygotone.engine.live_meters import LiveMeters
 from zygotone.engine.stream import Player
 from zygotone.session.audio_files import AudioWriter
 
@@ -161,6 +162,7 @@ class _Run:
         finally:
             self.silent.set()
             transport.peak = np.zeros(2)
+            transport.meters.reset()
             self.output.stop()
 
 
@@ -178,6 +180,7 @@ class Transport:
         self.peak = np.zeros(2)  # largest sample of the last blocks, falls slowly
         self.held_db = 0.0  # how far the last blocks had to be turned down to stay within full scale
         self.played_s = 0.0
+        self.meters = LiveMeters(player.rate_hz)
         self.error: str | None = None
 
     @property
@@ -224,6 +227,7 @@ class Transport:
         rate = self.player.rate_hz
         gain, step = 0.0, 1.0 / (_FADE_S * rate)
         limiter = LastResort(rate)
+        self.meters.reset()
         while True:
             begin = time.perf_counter()
             block = self.player.block(BLOCK_FRAMES)
@@ -235,9 +239,10 @@ class Transport:
             block = block * ramp
             block = limiter.process(block)
             self.held_db = max(limiter.held_db, self.held_db - _SHOWN_DB_S * BLOCK_FRAMES / rate)
+            self.peak = np.maximum(self.peak * 0.94, np.max(np.abs(block), axis=1))
+            self.meters.process(block)
             spent = time.perf_counter() - begin
             self.load += 0.05 * (spent * rate / BLOCK_FRAMES - self.load)
-            self.peak = np.maximum(self.peak * 0.94, np.max(np.abs(block), axis=1))
             last = ending and gain == 0.0
             if last:
                 run.silent.set()  # before the output drains: a key that is pressed now begins a run of its own

@@ -128,7 +128,7 @@ def likeness(a: Stereo, b: Stereo, rate_hz: int, *, most_ms: float = 15.0) -> fl
     their normalized cross-correlation, 0 to 1; 0 where one is silent."""
     from scipy.signal import correlate
 
-    step = max(1, rate_hz // 16000)
+    step = max(1, rate_hz // 8000)
     x, y = (audio.mean(axis=0)[: audio.shape[1] // step * step].reshape(-1, step).mean(axis=1) for audio in (a, b))
     scale = math.sqrt(float(x @ x) * float(y @ y))
     if scale < 1e-12:

@@ -211,7 +211,7 @@ def excitation_of_ears(audio: Stereo, rate_hz: int, *, playback_db: float = PLAY
     found, inside = _patterns(audio[:1] if alike else audio, rate_hz, ears, 1 if alike else 2, playback_db)
     own = np.minimum(1.0, 2.0 * inside / np.maximum(found, 1e-30))
     both = (2, *found.shape[1:])
-    return Ears(*(np.array(np.broadcast_to(each, both), dtype=np.float32) for each in (found, own)))
+    return Ears(*(np.array(np.broadcast_to(each, both), dtype=np.float32, order="C") for each in (found, own)))
 
 
 def _patterns(

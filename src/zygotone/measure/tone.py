@@ -49,12 +49,14 @@ def band_levels(
     return hz, 10.0 * np.log10(scale * np.maximum(np.array(rows), 0.0) + 1e-14)
 
 
-def resonances(audio: Stereo, rate_hz: int, low_hz: float, high_hz: float) -> list[Resonance]:
-    """Peaks between two frequencies, the highest first. Partials of a tune come and go with its notes; what is judged is what
-    sticks out in nearly all of the time in which there is sound."""
+def resonances(hz: FloatArray, levels: FloatArray, low_hz: float, high_hz: float) -> list[Resonance]:
+    """Peaks between two frequencies, the highest first, of what ``band_levels`` gave from an octave below to an octave above.
+    Partials of a tune come and go with its notes; what is judged is what sticks out in nearly all of the time in which there is
+    sound."""
     reach = 2.0 ** (0.5 * _SMOOTH_OCTAVES)
-    hz, levels = band_levels(audio, rate_hz, low_hz=low_hz / reach, high_hz=min(high_hz * reach, 0.45 * rate_hz))
-    loud = levels.max(axis=1)
+    inside = (hz >= 0.99 * low_hz / reach) & (hz <= 1.01 * high_hz * reach)
+    hz, levels = hz[inside], levels[:, inside]
+    loud = levels.max(axis=1, initial=-140.0)
     levels = levels[loud > max(float(loud.max(initial=-140.0)) - 30.0, -90.0)]
     if len(levels) < 4:
         return []

@@ -18,7 +18,7 @@ from zygotone.dsp.levels import gain_to_db
 from zygotone.dsp.types import FloatArray
 from zygotone.measure.layers import best_alignment, layer_cancel, likeness
 from zygotone.measure.levels import clicks
-from zygotone.measure.loudness import integrated_lufs, true_peak
+from zygotone.measure.loudness import true_peak
 from zygotone.measure.stereo import fold_down_loss_lu
 from zygotone.session.edits import change_strip, insert_device, new_device
 from zygotone.session.models import Session, Track
@@ -190,17 +190,9 @@ def _drums_over(hearing: Hearing, subject: Subject) -> Measured | None:
         return None
 
     def together(few: list[Track]) -> float:
-        key = "+".join(
-            f"{hearing.graph.strip[t.id].key}@{hearing.session.strip(t.bus).level_db if t.bus else 0.0}" for t in few
-        )
-
-        def work() -> float:
-            gains = [10.0 ** ((hearing.session.strip(t.bus).level_db if t.bus else 0.0) / 20.0) for t in few]
-            return integrated_lufs(
-                np.sum([g * hearing.stem(t.id) for g, t in zip(gains, few, strict=True)], axis=0), hearing.rate_hz
-            )
-
-        return hearing.fact("together", key, work)
+        """Different parts do not know each other's waves: their energies add up."""
+        heard = [_in_mix(hearing, t) for t in few]
+        return 10.0 * math.log10(sum(10.0 ** (lufs / 10.0) for lufs in heard if math.isfinite(lufs)) + 1e-20)
 
     value = together(drums) - together(others)
     loudest = max(drums, key=lambda t: _in_mix(hearing, t))

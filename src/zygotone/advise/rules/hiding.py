@@ -75,6 +75,11 @@ def _ladder(hearing: Hearing, finding: Finding) -> list[Rung]:
     return steps
 
 
+def _left(masking: Masking, strip_id: str, share: float, least: float) -> dict[str, float]:
+    """How much softer a track seems; asked only where it is found, since it takes its time."""
+    return {"loudness_left_lu": masking.loudness_left_lu(strip_id)} if share > least else {}
+
+
 # --- a lead under the chords ---------------------------------------------------------------------------------------
 
 
@@ -119,7 +124,7 @@ def _cover(hearing: Hearing, subject: Subject) -> Measured | None:
         value=share, tracks=(lead.id, *few), bars=bars, long=long, band_hz=band,
         sentence=f"{names} {'hides' if len(few) == 1 else 'hide'} {100 * share:.0f} % of {lead.name} between 1 and 5 kHz",
         advice=f"Most of it at {_in_hz(band)}{_bars_words(hearing, bars)}. {lead.name} has seat {lead.seat}; they give way.",
-        evidence={"hidden_share": hiding.share, "loudness_left_lu": masking.loudness_left_lu(lead.id)},
+        evidence={"hidden_share": hiding.share, **_left(masking, lead.id, share, 0.3)},
     )  # fmt: skip
 
 
@@ -171,7 +176,7 @@ def _hidden_pair(hearing: Hearing, subject: Subject) -> Measured | None:
         value=hiding.share, tracks=(own.id, gives.id), bars=bars, long=long, band_hz=band,
         sentence=f"{gives.name} hides {100 * hiding.share:.0f} % of {own.name}, most at {_in_hz(band)}{_bars_words(hearing, bars)}",
         advice="Both have one seat; say in Brief which of them gives way." if alike else f"{gives.name} has the lower seat ({gives.seat}) and gives way.",
-        evidence={"loudness_left_lu": masking.loudness_left_lu(own.id)},
+        evidence=_left(masking, own.id, hiding.share, 0.5),
     )  # fmt: skip
 
 
@@ -198,7 +203,7 @@ def _unheard(hearing: Hearing, subject: Subject) -> Measured | None:
     if track.id not in masking.sounding or len(masking.sounding) < 3:
         return None
     hiding = masking.against_all(track.id)
-    left = masking.loudness_left_lu(track.id)
+    left = masking.loudness_left_lu(track.id) if hiding.share > 0.9 else 0.0
     return Measured(
         value=hiding.share, evidence={"loudness_left_lu": left, "audible_lufs": hearing.lufs(track.id) + left},
         band_hz=hiding.band_hz(0.8),

@@ -16,6 +16,7 @@ from zygotone.devices import make_processor
 from zygotone.engine.chains import process_chain
 from zygotone.measure.dynamics import band_limited
 from zygotone.measure.pitch import agree, bass_note_pitches, kick_fundamental_hz, note_pitches
+from zygotone.measure.spectrum import spectrum
 from zygotone.music.keys import nearest_in_key
 from zygotone.music.pitch import name_pitch
 from zygotone.session.edits import insert_device, new_device
@@ -104,6 +105,9 @@ def _compressors(session: Session) -> list[Subject]:
     ]  # fmt: skip
 
 
+_COUNTS = 0.03  # share of the power that must lie under the lowest note
+
+
 def _rumble_cost(hearing: Hearing, subject: Subject) -> Measured | None:
     strip = hearing.session.strip(subject[0])
     if not hearing.sounds(strip.id):
@@ -121,6 +125,9 @@ def _rumble_cost(hearing: Hearing, subject: Subject) -> Measured | None:
         audio = hearing.take(before).audio
         gain = hearing.take(after).gain_db
         if gain is None or not audio.any():
+            return 0.0
+        heard = spectrum(audio, hearing.rate_hz)
+        if heard.band_power(5.0, top) < _COUNTS * heard.band_power(5.0, 20000.0):  # too little to move a gain by a dB
             return 0.0
         band = {"shape": "low_cut", "freq_hz": top, "slope_db_oct": 48}
         without = [Device.model_validate({"id": "cut", "kind": "eq", "bands": [band]})]

@@ -7,8 +7,9 @@ from zygotone.advise.checks import Check, Measured, enter, tracks_with, tracks_w
 from zygotone.advise.findings import Finding, Subject
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.ladder import Rung
+from zygotone.dsp.types import FloatArray
 from zygotone.measure.dynamics import peak_and_body_db
-from zygotone.measure.tone import Resonance, quiet_and_loud_db, resonances, sibilance_db
+from zygotone.measure.tone import Resonance, band_levels, quiet_and_loud_db, resonances, sibilance_db
 from zygotone.music.pitch import name_pitch
 from zygotone.session.edits import insert_device, new_device
 from zygotone.session.models import Session
@@ -17,12 +18,14 @@ BOX_HZ, HARSH_HZ = (250.0, 900.0), (2000.0, 6000.0)
 
 
 def _worst(hearing: Hearing, track: str, band: tuple[float, float]) -> Resonance | None:
-    key = hearing.graph.strip[track].key
+    key, rate = hearing.graph.strip[track].key, hearing.rate_hz
 
-    def work() -> tuple[Resonance, ...]:
-        return tuple(resonances(hearing.stem(track), hearing.rate_hz, *band)[:1])
+    def levels() -> tuple[FloatArray, FloatArray]:
+        low, high = 0.5 * BOX_HZ[0], min(2.0 * HARSH_HZ[1], 0.45 * rate)
+        return band_levels(hearing.stem(track), rate, low_hz=low, high_hz=high)
 
-    found = hearing.fact(f"resonance {band[0]:.0f}", key, work)
+    hz, over_time = hearing.fact("sixths of an octave over time", key, levels)
+    found = hearing.fact(f"resonance {band[0]:.0f}", key, lambda: tuple(resonances(hz, over_time, *band)[:1]))
     return found[0] if found else None
 
 

@@ -16,6 +16,7 @@ from zygotone.app.stages.fit.one import OneAgainstAllView
 from zygotone.app.stages.fit.pair import PairFitView
 from zygotone.app.stages.fit.view import FitView
 from zygotone.app.widgets.basic import button, column, label, row, stretch
+from zygotone.app.widgets.live_meters import LiveMetersView
 from zygotone.app.widgets.plot import Plot
 
 _VIEWS = (("map", "Map"), ("pair", "Pair"), ("one", "One against all"), ("low_end", "Low end"))
@@ -49,6 +50,8 @@ class FitStage(StageWidget):
         own = button(
             "Try my own", "fit.own", desk.try_own, tip="Open a trial from nothing; all you do then belongs to it"
         )
+        listening = desk.listening
+        self.meters = LiveMetersView(lambda: listening.transport.meters, lambda: listening.playing)
         inner = QWidget()
         inner.setLayout(
             column(
@@ -61,7 +64,8 @@ class FitStage(StageWidget):
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(inner)
-        self.setLayout(column(scroll))
+        self.setLayout(column(scroll, row(self.meters, margins=(16, 4, 10, 6)), spacing=0))
+        stretch(self, 0, 1)
         self.view = "low_end"
         self._follows = True  # the view follows what is found, until a hand chooses
         self._switch("low_end")

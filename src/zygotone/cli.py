@@ -164,14 +164,18 @@ def findings(
     as_json: AsJson = False,
 ) -> None:
     """What the project's tracks do to each other, with fixes worked out and measured."""
+    from functools import partial
+
     from zygotone.advise.advisor import find_all, with_fixes
+    from zygotone.engine.pipeline import at_once
     from zygotone.engine.renderer import Renderer
     from zygotone.session.project_file import load_project
 
     loaded = load_project(project)
     session, renderer = loaded.session, Renderer(loaded.store)
     sections = [session.song.section(section)] if section else None
-    found = [with_fixes(session, renderer, f) for f in find_all(session, renderer, sections)]
+    listed = find_all(session, renderer, sections)
+    found = at_once([partial(with_fixes, session, renderer, f) for f in listed])
     if as_json:
         _print_json([f.to_json(session) for f in found])
         return
@@ -193,7 +197,7 @@ def masking(
 ) -> None:
     """Who hides whom: of each track and return, the share that each other one masks."""
     from zygotone.advise.hearing import Hearing
-    from zygotone.advise.masking import masking_map
+    from zygotone.advise.masking import masking_map, song_json
     from zygotone.engine.renderer import Renderer
     from zygotone.session.project_file import load_project
 
@@ -202,8 +206,12 @@ def masking(
     sections = [session.song.section(section)] if section else list(session.song.sections)
     maps = [(s, masking_map(Hearing(session, s, renderer))) for s in sections]
     if as_json:
-        listed = [{"section": s.name, **found.to_json(session)} for s, found in maps]
-        _print_json(listed[0] if section else listed)
+        one = len(maps) == 1
+        _print_json(
+            {"section": maps[0][0].name, **maps[0][1].to_json(session)}
+            if one
+            else song_json(session, ((s.name, m) for s, m in maps))
+        )
         return
     console = Console()
     for each, found in maps:

@@ -31,9 +31,9 @@ def clean() -> Case:
     )
 
 
-def project_of(case: Case) -> Project:
-    """Two bars at 120 BPM, one section."""
-    store, assets, tracks = AudioStore(), [], []
+def project_of(case: Case, store: AudioStore | None = None) -> Project:
+    """Two bars at 120 BPM, one section. What two cases have in common is measured once where they share a store and its renderer."""
+    store, assets, tracks = store or AudioStore(), [], []
     buses = tuple(
         Bus(
             id=name.lower(),

@@ -8,6 +8,7 @@ from tests.builders import device, pair_project, write_stem
 from tests.signals import RATE, bass_track, clear_db, hit_times, kick_track, noise, sine
 from zygotone.advise.advisor import find_all, find_by_id, find_in, measured_change, with_fixes
 from zygotone.advise.hearing import Hearing
+from zygotone.advise.masking import masking_map, song_json
 from zygotone.advise.new_project import bars_for, project_from_stems
 from zygotone.advise.roles import guess_role, role_from_name
 from zygotone.advise.settling import settle
@@ -367,3 +368,28 @@ def test_timing_and_ladder_do_not_advise_opposite_things(tmp_path, gap_ms):
     assert moves[0].applies == moves[1].applies
     if moves[0].applies:
         assert moves[0].session.track("bass").nudge_ms == moves[1].session.track("bass").nudge_ms
+
+
+def test_the_masking_of_a_song_is_that_of_its_sections_by_their_weight():
+    demo = build_demo()
+    renderer = Renderer(demo.store)
+    maps = [
+        (s.name, masking_map(Hearing(demo.session, s, renderer)))
+        for s in demo.session.song.sections
+        if s.id in ("verse-2", "break")
+    ]
+    whole = song_json(demo.session, maps)
+    assert [s["section"] for s in whole["sections"]] == ["Verse 2", "Break"]
+    pairs = {(p["masker"], p["maskee"]): p for p in whole["pairs"]}
+    verse = {(p["masker"], p["maskee"]): p for p in whole["sections"][0]["pairs"]}
+    assert (
+        pairs["Bass", "Snare"]["hidden_share"] == verse["Bass", "Snare"]["hidden_share"]
+    )  # the snare rests in the break
+    assert sum(pairs["Bass", "Kick"]["third_octaves"].values()) == pytest.approx(
+        pairs["Bass", "Kick"]["hidden_share"], abs=0.01
+    )
+    ends = [
+        verse["Pad", "Kick"]["hidden_share"],
+        next(p for p in whole["sections"][1]["pairs"] if (p["masker"], p["maskee"]) == ("Pad", "Kick"))["hidden_share"],
+    ]
+    assert min(ends) - 1e-3 <= pairs["Pad", "Kick"]["hidden_share"] <= max(ends) + 1e-3

@@ -7,14 +7,19 @@ from zygotone.advise.advisor import find_in
 from zygotone.advise.findings import RULES
 from zygotone.advise.hearing import Hearing
 from zygotone.engine.renderer import Renderer
+from zygotone.session.audio_store import AudioStore
 
 # Rules that need an instrument's layers have cases in test_layers.py.
 OF_LAYERS = {rule.name for rule in RULES if rule.over == "layers"}
 
 
+STORE = AudioStore()
+RENDERER = Renderer(STORE)
+
+
 def heard(case):
-    project = project_of(case)
-    return project, Hearing(project.session, project.session.song.sections[0], Renderer(project.store))
+    session = project_of(case, STORE).session
+    return Hearing(session, session.song.sections[0], RENDERER)
 
 
 def test_every_rule_has_a_case():
@@ -23,7 +28,7 @@ def test_every_rule_has_a_case():
 
 
 def test_a_clean_arrangement_raises_nothing():
-    _, hearing = heard(clean())
+    hearing = heard(clean())
     assert find_in(hearing) == []
 
 
@@ -31,7 +36,7 @@ def test_a_clean_arrangement_raises_nothing():
 def test_a_planted_fault_is_found(rule):
     case = clean()
     CASES[rule][0](case)
-    _, hearing = heard(case)
+    hearing = heard(case)
     found = {f.rule: f for f in find_in(hearing)}
     assert rule in found, sorted(found)
     finding = found[rule]
@@ -46,5 +51,5 @@ def test_a_planted_fault_is_found(rule):
 def test_what_only_comes_near_it_raises_nothing(rule):
     case = clean()
     CASES[rule][1](case)
-    _, hearing = heard(case)
+    hearing = heard(case)
     assert [(f.rule, f.sentence) for f in find_in(hearing)] == []

@@ -367,7 +367,7 @@ def test_audio_that_a_package_ships_is_handled(run, tmp_path):
 def test_the_masking_map(run, project):
     code, out, _ = run("masking", project, "--json")
     assert code == 0
-    (section,) = json.loads(out)
+    section = json.loads(out)
     assert [t["name"] for t in section["tracks"]] == ["Kick", "Bass"]
     pairs = {(p["masker"], p["maskee"]): p for p in section["pairs"]}
     assert set(pairs) == {("Kick", "Bass"), ("Bass", "Kick")}

@@ -252,6 +252,7 @@ class MaskingMap:
     against_all: FloatArray  # (maskees,)
     left_lu: FloatArray  # (maskees,), loudness left among all others
     lufs: FloatArray  # (maskees,), alone
+    weight: FloatArray  # (maskees,), loudness of all of it, in no unit: by what shares of several sections are averaged
 
     def to_json(self, session: Session) -> dict[str, Any]:
         """Tracks and returns by name, and each pair of them: shares from 0 to 1, by third octave shares of the whole maskee."""
@@ -305,4 +306,33 @@ def masking_map(hearing: Hearing) -> MaskingMap:
     at_once([functools.partial(row, i) for i in range(n)])
     rest = at_once([functools.partial(one, maskee) for maskee in ids])
     against, left, lufs = (np.array([each[k] for each in rest]) for k in range(3))
-    return MaskingMap(ids, masking.first_bar, masking.bars, shares, by_band, by_bar, against, left, lufs)
+    weight = np.array([float(masking.total(maskee).sum()) for maskee in ids])
+    return MaskingMap(ids, masking.first_bar, masking.bars, shares, by_band, by_bar, against, left, lufs, weight)
+
+
+def song_json(session: Session, maps: Iterable[tuple[str, MaskingMap]]) -> dict[str, Any]:
+    """Maps of sections, by name, and the pairs over all of them: shares of all of a maskee, in whatever section it sounds."""
+    hidden: dict[tuple[str, str], float] = {}
+    thirds: dict[tuple[str, str], dict[str, float]] = {}
+    total: dict[str, float] = {}
+    listed = []
+    for name, found in maps:
+        listed.append({"section": name, **found.to_json(session)})
+        for j, maskee in enumerate(found.strips):
+            total[maskee] = total.get(maskee, 0.0) + float(found.weight[j])
+            for i, masker in enumerate(found.strips):
+                if i != j:
+                    place = (masker, maskee)
+                    hidden[place] = hidden.get(place, 0.0) + float(found.shares[i, j] * found.weight[j])
+                    into = thirds.setdefault(place, {})
+                    for hz, share in by_third_octave(found.by_band[i, j]).items():
+                        into[hz] = into.get(hz, 0.0) + share * float(found.weight[j])
+    pairs = [
+        {
+            "masker": session.strip(a).name, "maskee": session.strip(b).name,
+            "hidden_share": round(share / max(total[b], 1e-12), 4),
+            "third_octaves": {hz: round(x / max(total[b], 1e-12), 4) for hz, x in thirds[a, b].items()},
+        }
+        for (a, b), share in hidden.items()
+    ]  # fmt: skip
+    return {"tracks": [{"name": session.strip(i).name} for i in total], "pairs": pairs, "sections": listed}

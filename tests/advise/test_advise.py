@@ -396,3 +396,16 @@ def test_the_masking_of_a_song_is_that_of_its_sections_by_their_weight():
         next(p for p in whole["sections"][1]["pairs"] if (p["masker"], p["maskee"]) == ("Pad", "Kick"))["hidden_share"],
     ]
     assert min(ends) - 1e-3 <= pairs["Pad", "Kick"]["hidden_share"] <= max(ends) + 1e-3
+
+
+def test_the_map_has_groups_which_hide_as_much_as_their_tracks_and_more():
+    found = masking_map(Hearing(SLACK_TIDE.session, SLACK_TIDE.session.song.section("Chorus 2"), HEARD))
+    at = {strip_id: i for i, strip_id in enumerate(found.strips)}
+    assert {"drums", "low-end", "guitars", "space", "echo"} <= set(at)
+    assert "mix" not in at
+    lead = found.shares[:, at["lead"]]
+    assert lead[at["guitars"]] >= max(lead[at["guitar-l"]], lead[at["guitar-r"]]) - 0.01
+    assert np.isnan(found.shares[at["guitars"], at["guitar-l"]])
+    assert np.isnan(found.shares[at["guitar-l"], at["guitars"]])
+    assert found.shares[at["guitar-l"], at["guitar-r"]] > 0.0
+    assert np.isfinite(found.against_all).all()

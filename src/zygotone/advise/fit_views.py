@@ -40,7 +40,7 @@ class OneView:
 def one_view(hearing: Hearing, strip_id: str) -> OneView | None:
     """None where it is not heard in the section."""
     masking = Masking(hearing)
-    if strip_id not in masking.sounding:
+    if strip_id not in (*masking.sounding, *masking.groups):
         return None
     own = masking.heard(strip_id)
     whole = masking.against_all(strip_id)
@@ -68,9 +68,9 @@ class PairFit:
 
 
 def pair_fit(hearing: Hearing, one: str, other: str) -> PairFit | None:
-    """None where either is not heard, or both are one."""
+    """None where either is not heard, or one is part of the other."""
     masking = Masking(hearing)
-    if one == other or not {one, other} <= set(masking.sounding):
+    if not masking.apart(one, other) or not {one, other} <= {*masking.sounding, *masking.groups}:
         return None
     first, second = masking.hiding(other, one), masking.hiding(one, other)
     curves = tuple(heard_at(hearing, hearing.graph.strip[s]).spectrum_db for s in (one, other))

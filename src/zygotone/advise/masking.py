@@ -2,7 +2,8 @@
 
 Conventions
 -----------
-A *voice* is a track or a return (a bus that something is sent to). What is said of a group is said of its tracks together.
+A *voice* is a track or a return (a bus that something is sent to). A group is what its
+tracks give together; the map has them too, rules speak of voices.
 Patterns and weights are those of ``measure.hiding``; its slots of time are bars of the span.
 """
 
@@ -191,11 +192,31 @@ class Masking:
 
     def others(self, strip_id: str) -> tuple[str, ...]:
         """All other voices that sound. A return that this one alone feeds is its own, and hides it as little as it does itself."""
+        members = self.members(strip_id)
+        if members:
+            return tuple(v for v in self.sounding if v not in members)
         own = {send.to for send in self.session.strip(strip_id).sends}
         fed_by_more = {
             send.to for strip in self.session.strips() if strip.id != strip_id for send in strip.sends if not strip.mute
         }
         return tuple(v for v in self.sounding if v != strip_id and not (v in own and v not in fed_by_more))
+
+    def members(self, strip_id: str) -> tuple[str, ...]:
+        """Of a group its tracks; none of anything else."""
+        return tuple(t.id for t in self.session.tracks if t.bus == strip_id)
+
+    def apart(self, one: str, other: str) -> bool:
+        """Whether two are neither one nor part of each other."""
+        return one != other and other not in self.members(one) and one not in self.members(other)
+
+    @functools.cached_property
+    def groups(self) -> tuple[str, ...]:
+        """Groups of two tracks and more that are heard."""
+        sounding = set(self.sounding)
+        return tuple(
+            bus.id for bus in groups_of(self.session)
+            if not bus.mute and len(sounding & set(self.members(bus.id))) > 1 and bus.id not in sounding
+        )  # fmt: skip
 
     def loudness_left_lu(self, strip_id: str) -> float:
         """How much softer a voice seems among all others than it is alone; NaN of silence."""
@@ -243,10 +264,10 @@ class Masking:
 class MaskingMap:
     """Who hides whom: shares from 0 to 1."""
 
-    strips: tuple[str, ...]  # ids, voices that sound
+    strips: tuple[str, ...]  # ids: voices that sound, then groups
     first_bar: int
     bars: int
-    shares: FloatArray  # (maskers, maskees); NaN on the diagonal
+    shares: FloatArray  # (maskers, maskees); NaN of what is no pair
     by_band: FloatArray  # (maskers, maskees, bands), of the whole of the maskee
     by_bar: FloatArray  # (maskers, maskees, bars), of what it is in that bar
     against_all: FloatArray  # (maskees,)
@@ -263,7 +284,7 @@ class MaskingMap:
                 "by_bar": [round(float(x), 4) for x in self.by_bar[i, j]],
                 "third_octaves": {hz: round(x, 4) for hz, x in by_third_octave(self.by_band[i, j]).items()},
             }
-            for i in range(len(names)) for j in range(len(names)) if i != j
+            for i in range(len(names)) for j in range(len(names)) if np.isfinite(self.shares[i, j])
         ]  # fmt: skip
         tracks = [
             {
@@ -280,7 +301,7 @@ def _or_none(value: float) -> float | None:
 
 
 def masking_map(hearing: Hearing) -> MaskingMap:
-    """All pairs of voices over the span.
+    """All pairs of tracks, returns and groups over the span; a group and its own tracks are no pair.
 
     Raises
     ------
@@ -288,7 +309,7 @@ def masking_map(hearing: Hearing) -> MaskingMap:
     """
     masking = Masking(hearing)
     masking.prepare()
-    ids = masking.sounding
+    ids = (*masking.sounding, *masking.groups)
     n, bands = len(ids), len(bands_hz())
     shares = np.full((n, n), np.nan)
     by_band, by_bar = np.zeros((n, n, bands)), np.zeros((n, n, masking.bars))
@@ -296,7 +317,7 @@ def masking_map(hearing: Hearing) -> MaskingMap:
     def row(i: int) -> None:
         for j, maskee in enumerate(ids):
             give_up_if_unwanted()
-            if i != j:
+            if masking.apart(ids[i], maskee):
                 hiding = masking.hiding(ids[i], maskee)
                 shares[i, j], by_band[i, j], by_bar[i, j] = hiding.share, hiding.by_band, hiding.by_slot
 
@@ -321,7 +342,7 @@ def song_json(session: Session, maps: Iterable[tuple[str, MaskingMap]]) -> dict[
         for j, maskee in enumerate(found.strips):
             total[maskee] = total.get(maskee, 0.0) + float(found.weight[j])
             for i, masker in enumerate(found.strips):
-                if i != j:
+                if np.isfinite(found.shares[i, j]):
                     place = (masker, maskee)
                     hidden[place] = hidden.get(place, 0.0) + float(found.shares[i, j] * found.weight[j])
                     into = thirds.setdefault(place, {})

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QComboBox
 
 from zygotone.advise.findings import Finding
 from zygotone.advise.fit_views import PairFit, PairFitOf
-from zygotone.advise.masking import returns_of
+from zygotone.advise.masking import groups_of, returns_of
 from zygotone.advise.views import FREQS_HZ
 from zygotone.app.desk import Desk
 from zygotone.app.measuring import WhileVisible
@@ -20,9 +20,11 @@ LEVEL = Axis(-80.0, -5.0, "dB", ticks=(-70, -50, -30, -10), name="Level")
 
 
 def fill_with_strips(box: QComboBox, desk: Desk) -> None:
-    """Tracks and returns to choose from, by id; what was chosen stays, as far as it is there."""
+    """Tracks, returns and groups to choose from, by id; what was chosen stays, as far as it is there."""
     session = desk.session
-    wanted = [(s.name, s.id) for s in (*session.tracks, *returns_of(session))]
+    wanted = [
+        (s.name, s.id) for s in {s.id: s for s in (*session.tracks, *returns_of(session), *groups_of(session))}.values()
+    ]
     if [(box.itemText(i), box.itemData(i)) for i in range(box.count())] == wanted:
         return
     chosen = box.currentData()

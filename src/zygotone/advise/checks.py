@@ -34,7 +34,7 @@ Measure = Callable[[Hearing, Subject], Measured | None]
 class Check:
     """``threshold`` is where it is found, ``strong`` where all that matters is lost; ``target`` is what its ladder aims at.
 
-    ``measure`` gives None where there is nothing to judge. ``again`` reads the number of a finding in another version, of the
+    ``measure`` is asked of strips that sound, and gives None where there is nothing to judge. ``again`` reads the number of a finding in another version, of the
     tracks it was found on, where that is not what ``measure`` gives.
     """
 
@@ -85,6 +85,8 @@ class Check:
             return math.nan
         if self.again is not None:
             return self.again(hearing, tracks)
+        if not all(hearing.sounds(t) for t in tracks):
+            return math.nan
         found = self.measure(hearing, tracks)
         return math.nan if found is None else found.value
 

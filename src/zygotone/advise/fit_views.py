@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygotone.advise.hearing import Hearing
-from zygotone.advise.masking import Masking, MaskingMap, masking_map
+from zygotone.advise.masking import MaskingMap, masking_map, masking_of
 from zygotone.advise.settling import Limits, Settled, settle
 from zygotone.advise.views import heard_at
 from zygotone.dsp.giving_up import IsUnwanted
@@ -39,7 +39,7 @@ class OneView:
 
 def one_view(hearing: Hearing, strip_id: str) -> OneView | None:
     """None where it is not heard in the section."""
-    masking = Masking(hearing)
+    masking = masking_of(hearing)
     if strip_id not in (*masking.sounding, *masking.groups):
         return None
     own = masking.heard(strip_id)
@@ -50,7 +50,7 @@ def one_view(hearing: Hearing, strip_id: str) -> OneView | None:
     by_bar = np.array([each[m].by_slot for m in order]) if order else np.zeros((0, masking.bars))
     assert own.pattern.shape[0] == 2
     return OneView(
-        strip_id, masking.first_bar, masking.bars, level, hidden, whole.share, whole.by_slot, order, by_bar,
+        strip_id, hearing.first_bar, masking.bars, level, hidden, whole.share, whole.by_slot, order, by_bar,
         hearing.lufs(strip_id), masking.loudness_left_lu(strip_id),
     )  # fmt: skip
 
@@ -69,13 +69,13 @@ class PairFit:
 
 def pair_fit(hearing: Hearing, one: str, other: str) -> PairFit | None:
     """None where either is not heard, or one is part of the other."""
-    masking = Masking(hearing)
+    masking = masking_of(hearing)
     if not masking.apart(one, other) or not {one, other} <= {*masking.sounding, *masking.groups}:
         return None
     first, second = masking.hiding(other, one), masking.hiding(one, other)
     curves = tuple(heard_at(hearing, hearing.graph.strip[s]).spectrum_db for s in (one, other))
     return PairFit(
-        (one, other), masking.first_bar, (curves[0], curves[1]), (first.share, second.share), (first.by_slot, second.by_slot),
+        (one, other), hearing.first_bar, (curves[0], curves[1]), (first.share, second.share), (first.by_slot, second.by_slot),
         (first.by_band, second.by_band),
     )  # fmt: skip
 

@@ -10,7 +10,7 @@ import functools
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from zygotone.dsp.giving_up import IsUnwanted, give_up_if_unwanted, given_up_when
 from zygotone.dsp.types import FloatArray, Stereo
@@ -37,6 +37,7 @@ class Hearing:
     excerpt: tuple[int, int] | None = None
     compiled: Graph | None = None
     _layer_nodes: dict[tuple[str, str], Node] = field(default_factory=dict)
+    _once: dict[str, Any] = field(default_factory=dict)
 
     @classmethod
     def of(cls, graph: Graph, section: Section, renderer: Renderer, unwanted: IsUnwanted = lambda: False) -> Hearing:
@@ -62,6 +63,18 @@ class Hearing:
     @property
     def rate_hz(self) -> int:
         return self.session.rate_hz
+
+    @functools.cached_property
+    def first_bar(self) -> int:
+        """Of the section, in the song, counted from 1."""
+        return 1 + next(first for s, first, _ in self.session.song.spans() if s.id == self.section.id)
+
+    def once(self, name: str, make: Callable[[], _T]) -> _T:
+        """What ``make`` gives, made once for this hearing: what goes by the session as a whole and costs little, but is asked often."""
+        if name not in self._once:
+            self._once[name] = make()
+        found: _T = self._once[name]
+        return found
 
     # --- audio ---------------------------------------------------------------------------------------------
 

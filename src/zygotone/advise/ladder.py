@@ -14,7 +14,7 @@ from zygotone.advise.findings import Fix, reading_of
 from zygotone.advise.hearing import Hearing
 from zygotone.errors import LoopError, ParameterError
 from zygotone.measure.quantities import find_quantity
-from zygotone.session.models import Session, Strip, Track, walk
+from zygotone.session.models import Session, Track, walk
 
 _EVALUATIONS = 5
 
@@ -206,12 +206,3 @@ def worth(fix: Fix) -> float:
 
 def has_strip(session: Session, strip_id: str) -> bool:
     return any(strip.id == strip_id for strip in session.strips())
-
-
-def strip_or_none(session: Session, strip_id: str) -> Strip | None:
-    return next((strip for strip in session.strips() if strip.id == strip_id), None)
-
-
-def gives_way(one: Track, other: Track) -> tuple[Track, Track]:
-    """Who gives way and who keeps its place, by their seats; of equals the first named gives way."""
-    return (one, other) if one.seat >= other.seat else (other, one)

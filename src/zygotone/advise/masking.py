@@ -59,6 +59,11 @@ class HeardPattern:
     threshold: Single  # what another must exceed to be heard beside it
 
 
+def masking_of(hearing: Hearing) -> Masking:
+    """The masking facts of a hearing."""
+    return hearing.once("masking", lambda: Masking(hearing))
+
+
 class Masking:
     """The masking facts of one hearing; each is worked out when first asked for, and kept by the nodes it is of."""
 
@@ -67,11 +72,6 @@ class Masking:
         self.session = hearing.session
 
     # --- time ----------------------------------------------------------------------------------------------
-
-    @functools.cached_property
-    def first_bar(self) -> int:
-        """Of the span, in the song, counted from 1."""
-        return round(self.hearing.span[0] / (self.session.song.bar_s * self.hearing.rate_hz)) + 1
 
     @functools.cached_property
     def bars(self) -> int:
@@ -88,6 +88,9 @@ class Masking:
 
     def path_key(self, strip_id: str) -> str:
         """What a voice's pattern depends on."""
+        return self.hearing.once(f"path of {strip_id}", lambda: self._path_key(strip_id))
+
+    def _path_key(self, strip_id: str) -> str:
         strip, graph = self.session.strip(strip_id), self.hearing.graph
         keys = [graph.strip[strip_id].key, str(self.session.mix.level_db)]
         if isinstance(strip, Track) and strip.bus is not None:
@@ -307,7 +310,7 @@ def masking_map(hearing: Hearing) -> MaskingMap:
     ------
     Cancelled : nobody waits for it any more.
     """
-    masking = Masking(hearing)
+    masking = masking_of(hearing)
     masking.prepare()
     ids = (*masking.sounding, *masking.groups)
     n, bands = len(ids), len(bands_hz())
@@ -328,7 +331,7 @@ def masking_map(hearing: Hearing) -> MaskingMap:
     rest = at_once([functools.partial(one, maskee) for maskee in ids])
     against, left, lufs = (np.array([each[k] for each in rest]) for k in range(3))
     weight = np.array([float(masking.total(maskee).sum()) for maskee in ids])
-    return MaskingMap(ids, masking.first_bar, masking.bars, shares, by_band, by_bar, against, left, lufs, weight)
+    return MaskingMap(ids, hearing.first_bar, masking.bars, shares, by_band, by_bar, against, left, lufs, weight)
 
 
 def song_json(session: Session, maps: Iterable[tuple[str, MaskingMap]]) -> dict[str, Any]:

@@ -32,11 +32,10 @@ _RAMP_BEATS = 0.25
 DEEPEST_LEVEL_DB, DEEPEST_CARVE_DB, DEEPEST_DIP_DB, DEEPEST_DUCK_DB = -6.0, -9.0, -12.0, -9.0
 
 
-def _bars_words(hearing: Hearing, bars: Bars | None) -> str:
-    if bars is None:
-        return ""
-    first = next(f for s, f, _ in hearing.session.song.spans() if s.id == hearing.section.id) + 1
-    return f" in bar {first + bars[0]}" if bars[0] == bars[1] else f" in bars {first + bars[0]}–{first + bars[1]}"
+def bars_words(hearing: Hearing, bars: Bars) -> str:
+    """Bars of the section, as they are counted in the song."""
+    first, last = (hearing.first_bar + bar for bar in bars)
+    return f"bar {first}" if first == last else f"bars {first}–{last}"
 
 
 def level(
@@ -60,7 +59,7 @@ def level(
 
     return Rung(
         in_db=True, label=label, school=school, make=make, deepest=deepest,
-        detail=lambda amount: f"{strip.name} {in_db(amount)}{_bars_words(hearing, bars) or ' in ' + section.name}",
+        detail=lambda amount: f"{strip.name} {in_db(amount)} in {section.name if bars is None else bars_words(hearing, bars)}",
     )  # fmt: skip
 
 

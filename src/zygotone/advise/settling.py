@@ -171,7 +171,7 @@ def _best(now: Hearing, first: Hearing, finding: Finding, limits: Limits, order:
             continue
         left = left_of(fix)
         if listed and left == 0.0:
-            return replace(fix)
+            return fix
         if left < finding.severity - _LEAST:
             allowed.append((left, fix))
         if not listed and left == 0.0 and fix.school not in _COARSE:

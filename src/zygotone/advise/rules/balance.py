@@ -3,6 +3,7 @@ that cancel."""
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Callable
 
@@ -58,34 +59,18 @@ def _against_anchor(hearing: Hearing, track: Track) -> tuple[float, Track] | Non
     return (value, anchor) if math.isfinite(value) else None
 
 
-def _over_place(hearing: Hearing, subject: Subject) -> Measured | None:
+def _out_of_place(hearing: Hearing, subject: Subject, *, over: bool) -> Measured | None:
     track = hearing.session.track(subject[0])
     found = _against_anchor(hearing, track)
     if found is None:
         return None
     lu, anchor = found
-    high = USUAL[track.role].place_lu[1]
+    low, high = USUAL[track.role].place_lu
     return Measured(
-        value=lu - high,
-        tracks=subject,
+        value=lu - high if over else low - lu,
         evidence={"loudness_lufs": hearing.lufs(track.id)},
-        sentence=f"{track.name} is too loud for {_a(track.role)}: {_signed(lu)} LU against {anchor.name}",
-        advice=f"Usual is {_signed(USUAL[track.role].place_lu[0])} to {_signed(high)} LU. If it is meant, accept it with a reason.",
-    )
-
-
-def _under_place(hearing: Hearing, subject: Subject) -> Measured | None:
-    track = hearing.session.track(subject[0])
-    found = _against_anchor(hearing, track)
-    if found is None:
-        return None
-    lu, anchor = found
-    low = USUAL[track.role].place_lu[0]
-    return Measured(
-        value=low - lu,
-        evidence={"loudness_lufs": hearing.lufs(track.id)},
-        sentence=f"{track.name} is too soft for {_a(track.role)}: {_signed(lu)} LU against {anchor.name}",
-        advice=f"Usual is {_signed(low)} to {_signed(USUAL[track.role].place_lu[1])} LU. If it is meant, accept it with a reason.",
+        sentence=f"{track.name} is too {'loud' if over else 'soft'} for {_a(track.role)}: {_signed(lu)} LU against {anchor.name}",
+        advice=f"Usual is {_signed(low)} to {_signed(high)} LU. If it is meant, accept it with a reason.",
     )
 
 
@@ -108,14 +93,14 @@ def _fader(most_db: float) -> Callable[[Hearing, Finding], list[Rung]]:
 enter(
     Check(
         name="too_loud", title="A track over its usual place", quantity="over_place_lu", threshold=1.0, strong=10.0, target=0.0,
-        source="common practice", stage="fit", over="mix", subjects=tracks_without(*LEADS, "effect", "other"), measure=_over_place,
+        source="common practice", stage="fit", over="mix", subjects=tracks_without(*LEADS, "effect", "other"), measure=functools.partial(_out_of_place, over=True),
         rungs=_fader(-12.0), reads=("loudness_lufs",),
     )
 )  # fmt: skip
 enter(
     Check(
         name="too_soft", title="A track under its usual place", quantity="under_place_lu", threshold=1.0, strong=12.0, target=0.0,
-        source="common practice", stage="fit", over="mix", subjects=tracks_without(*LEADS, "effect", "other"), measure=_under_place,
+        source="common practice", stage="fit", over="mix", subjects=tracks_without(*LEADS, "effect", "other"), measure=functools.partial(_out_of_place, over=False),
         rungs=_fader(12.0), reads=("loudness_lufs",),
     )
 )  # fmt: skip
@@ -129,8 +114,6 @@ def _two_leads(session: Session) -> list[Subject]:
 
 def _apart(hearing: Hearing, subject: Subject) -> Measured | None:
     pair = [hearing.session.track(t) for t in subject]
-    if not all(hearing.sounds(t.id) for t in pair):
-        return None
     levels = [_in_mix(hearing, t) for t in pair]
     if not all(map(math.isfinite, levels)):
         return None
@@ -370,8 +353,6 @@ enter(
 
 def _mono_loss(hearing: Hearing, subject: Subject) -> Measured | None:
     strip = hearing.session.strip(subject[0])
-    if not hearing.sounds(strip.id):
-        return None
     loss = hearing.fact(
         "fold down",
         hearing.graph.strip[strip.id].key,
@@ -467,8 +448,6 @@ enter(
 
 def _offset(hearing: Hearing, subject: Subject) -> Measured | None:
     strip = hearing.session.strip(subject[0])
-    if not hearing.sounds(strip.id):
-        return None
 
     def work() -> float:
         # By seconds, the median: a low note that is cut off at the end of the span is none.
@@ -496,17 +475,14 @@ enter(
 
 def _click(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-    if not hearing.sounds(track.id):
-        return None
     rate = hearing.rate_hz
     found = hearing.fact("clicks", hearing.graph.raw[track.id].key, lambda: tuple(clicks(hearing.raw(track.id), rate)))
     start, end = hearing.span
     value = 60.0 * len(found) / ((end - start) / rate)
-    first = next(f for s, f, _ in hearing.session.song.spans() if s.id == hearing.section.id) + 1
     bar = int(found[0] / (hearing.session.song.bar_s * rate)) if found else 0
     return Measured(
         value=value, bars=(bar, bar) if len(found) == 1 else None,
-        sentence=f"{track.name} clicks {len(found)} time{'s' if len(found) != 1 else ''}, first in bar {first + bar}",
+        sentence=f"{track.name} clicks {len(found)} time{'s' if len(found) != 1 else ''}, first in bar {hearing.first_bar + bar}",
         advice="A cut without a fade, or a drop-out as it was recorded. Cut it at a quieter place, with a fade of 5 ms.",
     )  # fmt: skip
 
@@ -553,8 +529,6 @@ def _doubles(session: Session) -> list[Subject]:
 
 
 def _doubles_cancel(hearing: Hearing, subject: Subject) -> Measured | None:
-    if not all(hearing.sounds(t) for t in subject):
-        return None
     key = "+".join(hearing.graph.strip[t].key for t in subject)
     names = [hearing.session.strip(t).name for t in subject]
     one, other = (hearing.stem(t) for t in subject)

@@ -12,7 +12,7 @@ from zygotone.advise.checks import Check, Measured, enter, the_mix, tracks_witho
 from zygotone.advise.findings import Finding, Subject
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.ladder import Rung
-from zygotone.advise.masking import Masking, returns_of
+from zygotone.advise.masking import Masking, masking_of, returns_of
 from zygotone.advise.norms import CHORDS, DRUMS, LEADS
 from zygotone.advise.rules.layers import mud_db
 from zygotone.measure.hiding import Hiding, narrowest
@@ -38,11 +38,8 @@ def _where(hiding: Hiding) -> tuple[tuple[int, int] | None, float]:
     return (None if run is None or run[1] - run[0] + 1 >= bars else run), long
 
 
-def _bars_words(hearing: Hearing, bars: tuple[int, int] | None) -> str:
-    if bars is None:
-        return ""
-    first = next(f for s, f, _ in hearing.session.song.spans() if s.id == hearing.section.id) + 1
-    return f", bar {first + bars[0]}" if bars[0] == bars[1] else f", bars {first + bars[0]}–{first + bars[1]}"
+def _in_bars(hearing: Hearing, bars: tuple[int, int] | None) -> str:
+    return "" if bars is None else f", {rungs.bars_words(hearing, bars)}"
 
 
 def giver_of(session: Session, maskers: Iterable[str]) -> Strip:
@@ -89,8 +86,8 @@ def _leads(session: Session) -> list[Subject]:
 
 def _over_lead(hearing: Hearing, lead: Track) -> tuple[str, ...]:
     """Those that have to stay out of a lead's way: chords, and voices of a lower seat."""
-    masking = Masking(hearing)
-    tracks = [hearing.session.track(v) for v in masking.sounding if hearing.session.strip(v) in hearing.session.tracks]
+    masking = masking_of(hearing)
+    tracks = [t for t in hearing.session.tracks if t.id in masking.sounding]
     return tuple(
         t.id for t in tracks
         if t.id != lead.id and t.seat >= lead.seat and (t.role in (*CHORDS, "effect", "other") or (t.role in LEADS and t.seat > lead.seat))
@@ -99,7 +96,7 @@ def _over_lead(hearing: Hearing, lead: Track) -> tuple[str, ...]:
 
 def _cover(hearing: Hearing, subject: Subject) -> Measured | None:
     lead = hearing.session.track(subject[0])
-    masking = Masking(hearing)
+    masking = masking_of(hearing)
     if lead.id not in masking.sounding:
         return None
     over = _over_lead(hearing, lead)
@@ -123,7 +120,7 @@ def _cover(hearing: Hearing, subject: Subject) -> Measured | None:
     return Measured(
         value=share, tracks=(lead.id, *few), bars=bars, long=long, band_hz=band,
         sentence=f"{names} {'hides' if len(few) == 1 else 'hide'} {100 * share:.0f} % of {lead.name} between 1 and 5 kHz",
-        advice=f"Most of it at {_in_hz(band)}{_bars_words(hearing, bars)}. {lead.name} has seat {lead.seat}; they give way.",
+        advice=f"Most of it at {_in_hz(band)}{_in_bars(hearing, bars)}. {lead.name} has seat {lead.seat}; they give way.",
         evidence={"hidden_share": hiding.share, **_left(masking, lead.id, share, 0.3)},
     )  # fmt: skip
 
@@ -139,7 +136,7 @@ def _hidden_by(hearing: Hearing, tracks: Subject) -> Hiding | float:
     if tracks[0] in silent:
         return math.nan
     maskers = [m for m in tracks[1:] if m not in silent]
-    return Masking(hearing).among(maskers, tracks[0]) if maskers else 0.0
+    return masking_of(hearing).among(maskers, tracks[0]) if maskers else 0.0
 
 
 enter(
@@ -155,7 +152,7 @@ enter(
 
 
 def _hidden_pair(hearing: Hearing, subject: Subject) -> Measured | None:
-    session, masking = hearing.session, Masking(hearing)
+    session, masking = hearing.session, masking_of(hearing)
     own = session.track(subject[0])
     if own.id not in masking.sounding:
         return None
@@ -174,7 +171,7 @@ def _hidden_pair(hearing: Hearing, subject: Subject) -> Measured | None:
     alike = gives.seat == own.seat
     return Measured(
         value=hiding.share, tracks=(own.id, gives.id), bars=bars, long=long, band_hz=band,
-        sentence=f"{gives.name} hides {100 * hiding.share:.0f} % of {own.name}, most at {_in_hz(band)}{_bars_words(hearing, bars)}",
+        sentence=f"{gives.name} hides {100 * hiding.share:.0f} % of {own.name}, most at {_in_hz(band)}{_in_bars(hearing, bars)}",
         advice="Both have one seat; say in Brief which of them gives way." if alike else f"{gives.name} has the lower seat ({gives.seat}) and gives way.",
         evidence=_left(masking, own.id, hiding.share, 0.5),
     )  # fmt: skip
@@ -198,7 +195,7 @@ enter(
 
 
 def _unheard(hearing: Hearing, subject: Subject) -> Measured | None:
-    masking = Masking(hearing)
+    masking = masking_of(hearing)
     track = hearing.session.track(subject[0])
     if track.id not in masking.sounding or len(masking.sounding) < 3:
         return None
@@ -232,7 +229,7 @@ enter(
 
 def _hides_share(hearing: Hearing, subject: Subject) -> tuple[float, list[str]]:
     """Of all others that it may not cover: the share that it masks alone, and their names, the most hidden first."""
-    masking = Masking(hearing)
+    masking = masking_of(hearing)
     own = hearing.session.track(subject[0])
     others = [t for t in hearing.session.tracks if t.id in masking.sounding and t.id != own.id and t.seat <= own.seat]
     if own.id not in masking.sounding or len(others) < 3:
@@ -257,7 +254,7 @@ def _covers(hearing: Hearing, subject: Subject) -> Measured | None:
 
 def _covers_rungs(hearing: Hearing, finding: Finding) -> list[Rung]:
     track = hearing.session.track(finding.tracks[0])
-    own = Masking(hearing).total(track.id).sum(axis=1)
+    own = masking_of(hearing).total(track.id).sum(axis=1)
     return [
         rungs.fader(hearing, track, -9.0), rungs.octave(hearing, track, 1), rungs.carve(hearing, track, narrowest(own, 0.5), label="Thin it out"),
         rungs.aside(hearing, track, track), rungs.drop_part(hearing, track),
@@ -287,7 +284,7 @@ def _mix_mud(hearing: Hearing) -> float:
 
 
 def _pile_up(hearing: Hearing, subject: Subject) -> Measured | None:
-    masking, session = Masking(hearing), hearing.session
+    masking, session = masking_of(hearing), hearing.session
     # Of drums it is the hits that reach there, and they are gone at once.
     voices = [v for v in masking.sounding if any(t.id == v and t.role not in DRUMS for t in session.tracks)]
     power = {v: 10.0 ** (hearing.band_db(v, *MUD_BAND_HZ) / 10.0) for v in voices}
@@ -332,7 +329,7 @@ def _returns(session: Session) -> list[Subject]:
 
 
 def _return_mud(hearing: Hearing, subject: Subject) -> Measured | None:
-    masking, bus = Masking(hearing), hearing.session.strip(subject[0])
+    masking, bus = masking_of(hearing), hearing.session.strip(subject[0])
     dry = [t.id for t in hearing.session.tracks if t.id in masking.sounding]
     if bus.id not in masking.sounding or not dry:
         return None
@@ -364,7 +361,7 @@ enter(
 
 def _tails(hearing: Hearing, subject: Subject) -> Measured | None:
     """The track that a return hides most, where more than that one feeds it."""
-    masking, session = Masking(hearing), hearing.session
+    masking, session = masking_of(hearing), hearing.session
     bus = session.strip(subject[0])
     if bus.id not in masking.sounding:
         return None
@@ -428,7 +425,7 @@ def _pairs(session: Session) -> list[Subject]:
 
 
 def _brights(hearing: Hearing, subject: Subject) -> Measured | None:
-    masking, session = Masking(hearing), hearing.session
+    masking, session = masking_of(hearing), hearing.session
     if not set(subject) <= set(masking.sounding):
         return None
     inside = (bands_hz() >= TOP_BAND_HZ[0]) & (bands_hz() < TOP_BAND_HZ[1])

@@ -65,8 +65,6 @@ def lowest_hz(hearing: Hearing, track: Track) -> float:
 
 def _rumble(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-    if not hearing.sounds(track.id):
-        return None
     lowest = lowest_hz(hearing, track)
     if not math.isfinite(lowest) or lowest < 30.0:
         return None
@@ -110,8 +108,6 @@ _COUNTS = 0.03  # share of the power that must lie under the lowest note
 
 def _rumble_cost(hearing: Hearing, subject: Subject) -> Measured | None:
     strip = hearing.session.strip(subject[0])
-    if not hearing.sounds(strip.id):
-        return None
     path = next((d.id for d in strip.chain if d.on and d.key is None and d.spec.work == "compresses"), None)
     if path is None:
         return None
@@ -182,8 +178,6 @@ def _sub_pairs(session: Session) -> list[Subject]:
 
 
 def _two_subs(hearing: Hearing, subject: Subject) -> Measured | None:
-    if not all(hearing.sounds(t) for t in subject):
-        return None
     key = "+".join(hearing.graph.strip[t].key for t in subject)
     rate = hearing.rate_hz
 
@@ -233,8 +227,6 @@ enter(
 
 def _definition(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-    if not hearing.sounds(track.id):
-        return None
     low, middle = hearing.band_db(track.id, 40.0, 80.0), hearing.band_db(track.id, 80.0, 250.0)
     if low < hearing.band_db(track.id, 20.0, 20000.0) - 12.0:  # it does not live down there
         return None
@@ -276,8 +268,6 @@ enter(
 
 def _too_low(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-    if not hearing.sounds(track.id):
-        return None
     if isinstance(track.source, InstrumentSource):
         hz = lowest_hz(hearing, track)
     else:

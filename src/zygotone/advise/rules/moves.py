@@ -23,6 +23,22 @@ def _at_work(strip: Strip, work: str) -> list[Device]:
     return [d for d in strip.chain if d.on and d.spec.work == work]
 
 
+def _sharper(hearing: Hearing, strip: Strip, *, most_db: float, split_ms: float) -> Rung:
+    """Onsets louder again."""
+
+    def made(amount: float) -> Session:
+        device = new_device(strip, "transient", label="Attack back", attack_db=round(amount, 1), split_ms=split_ms)
+        return insert_device(hearing.session, strip.id, device)
+
+    return Rung(
+        label="Bring the attack back",
+        school="dynamics",
+        make=made,
+        deepest=most_db,
+        detail=lambda a: f"{strip.name} onsets +{a:.1f} dB",
+    )
+
+
 # --- attack --------------------------------------------------------------------------------------------------------
 
 
@@ -36,8 +52,6 @@ def _pressed(session: Session) -> list[Subject]:
 
 def _attack(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-    if not hearing.sounds(track.id):
-        return None
     graph, rate = hearing.graph, hearing.rate_hz
     key = "+".join((graph.raw[track.id].key, graph.chain[track.id].key))
 
@@ -74,20 +88,7 @@ def _attack_rungs(hearing: Hearing, finding: Finding) -> list[Rung]:
         )  # fmt: skip
         made.append(rungs.device_off(hearing, track, device.id))
 
-    def sharper(amount: float) -> Session:
-        device = new_device(track, "transient", label="Attack back", attack_db=round(amount, 1), split_ms=12.0)
-        return insert_device(hearing.session, track.id, device)
-
-    return [
-        *made,
-        Rung(
-            label="Bring the attack back",
-            school="dynamics",
-            make=sharper,
-            deepest=9.0,
-            detail=lambda a: f"{track.name} onsets +{a:.1f} dB",
-        ),
-    ]
+    return [*made, _sharper(hearing, track, most_db=9.0, split_ms=12.0)]
 
 
 enter(
@@ -191,8 +192,6 @@ def _crest(hearing: Hearing, track_id: str) -> float:
 
 def _flat(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-    if not hearing.sounds(track.id) or track.role not in USUAL:
-        return None
     crest, low = _crest(hearing, track.id), USUAL[track.role].crest_db[0]
     return Measured(
         value=low - crest,
@@ -208,20 +207,7 @@ def _flat_rungs(hearing: Hearing, finding: Finding) -> list[Rung]:
     for device in (*_at_work(track, "compresses"), *_at_work(track, "limits")):
         made.append(rungs.device_off(hearing, track, device.id))
 
-    def sharper(amount: float) -> Session:
-        device = new_device(track, "transient", label="Attack back", attack_db=round(amount, 1), split_ms=20.0)
-        return insert_device(hearing.session, track.id, device)
-
-    made.append(
-        Rung(
-            label="Bring the attack back",
-            school="dynamics",
-            make=sharper,
-            deepest=12.0,
-            detail=lambda a: f"{track.name} onsets +{a:.1f} dB",
-        )
-    )
-    return made
+    return [*made, _sharper(hearing, track, most_db=12.0, split_ms=20.0)]
 
 
 enter(
@@ -234,8 +220,6 @@ enter(
 
 def _spiky(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-    if not hearing.sounds(track.id) or track.role not in USUAL:
-        return None
     crest, high = _crest(hearing, track.id), USUAL[track.role].crest_db[1]
     return Measured(
         value=crest - high,
@@ -309,8 +293,6 @@ enter(
 
 def _jump(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-    if not hearing.sounds(track.id):
-        return None
     rate = hearing.rate_hz
 
     def work() -> tuple[float, float, int, int]:
@@ -329,12 +311,11 @@ def _jump(hearing: Hearing, subject: Subject) -> Measured | None:
     if not math.isfinite(jump):
         return None
     bar = int(at / (hearing.session.song.bar_s * rate))
-    first = next(f for s, f, _ in hearing.session.song.spans() if s.id == hearing.section.id) + 1
     return Measured(
         value=jump,
         bars=(bar, bar) if count <= 2 else None,
         long=max(0.2, min(1.0, 4.0 * count / max(1, total))),
-        sentence=f"A hit of {track.name} makes the meters jump: {jump:.0f} dB over the usual one, bar {first + bar}",
+        sentence=f"A hit of {track.name} makes the meters jump: {jump:.0f} dB over the usual one, bar {hearing.first_bar + bar}",
         advice="One hit decides how loud all the rest can be.",
     )
 
@@ -355,8 +336,6 @@ enter(
 
 def _varies(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-    if not hearing.sounds(track.id) or track.role not in USUAL:
-        return None
 
     rate = hearing.rate_hz
     spread = hearing.fact("spread", hearing.graph.strip[track.id].key, lambda: spread_lu(hearing.stem(track.id), rate))

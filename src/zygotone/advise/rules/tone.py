@@ -32,8 +32,6 @@ def _worst(hearing: Hearing, track: str, band: tuple[float, float]) -> Resonance
 def _sticks_out(name: str, title: str, quantity: str, band: tuple[float, float], word: str, advice: str) -> Check:
     def measure(hearing: Hearing, subject: Subject) -> Measured | None:
         track = hearing.session.track(subject[0])
-        if not hearing.sounds(track.id):
-            return None
         worst = _worst(hearing, track.id, band)
         if worst is None:
             return Measured(value=0.0)
@@ -112,8 +110,6 @@ enter(
 
 def _sibilance(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-    if not hearing.sounds(track.id):
-        return None
     key = hearing.graph.strip[track.id].key
     value = hearing.fact("sibilance", key, lambda: sibilance_db(hearing.stem(track.id), hearing.rate_hz))
     return Measured(
@@ -155,8 +151,6 @@ enter(
 
 def _ride(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-    if not hearing.sounds(track.id):
-        return None
     value = hearing.band_db(track.id, 20.0, 400.0) - hearing.band_db(track.id, 20.0, 20000.0)
     return Measured(
         value=value,
@@ -180,8 +174,6 @@ enter(
 
 def _lift(hearing: Hearing, subject: Subject) -> Measured | None:
     strip = hearing.session.strip(subject[0])
-    if not hearing.sounds(strip.id):
-        return None
     graph = hearing.graph
     key = "+".join((graph.raw[strip.id].key, graph.chain[strip.id].key))
 

@@ -68,6 +68,7 @@ class SettleDialog(QDialog):
         self.desk = desk
         self.found: tuple[Settled, ...] | None = None
         self.deepest = number_box()
+        self.deepest.setDecimals(1)
         self.deepest.setRange(-24.0, -0.5)
         self.deepest.setValue(-9.0)
         self.deepest.setSuffix(" dB")

@@ -13,7 +13,7 @@ from zygotone.app.midi_ports import SimulatedPlayer, ports
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.stages.sounds.routes import route_sentence
 from zygotone.app.widgets.layer_map import HEAD, ROW
-from zygotone.app.widgets.ruler import Choice, Ruler
+from zygotone.app.widgets.ruler import Choice, NumberField, Ruler
 from zygotone.engine.graph import compile_session
 from zygotone.music.midi_files import write_midi
 from zygotone.music.notes import NoteEvent
@@ -73,6 +73,13 @@ def layers(window) -> tuple[Layer, ...]:
 
 def click(window, name: str) -> None:
     window.findChildren(QPushButton, name)[-1].click()
+
+
+def pick_entry(window, menu: str, entry: str) -> None:
+    """An entry of a menu that a button opens."""
+    button = window.findChildren(QPushButton, menu)[-1]
+    button.menu().aboutToShow.emit()
+    next(a for a in button.menu().actions() if a.objectName() == f"{menu}.{entry}").trigger()
 
 
 def ruler(window, name: str) -> Ruler:
@@ -298,7 +305,7 @@ def test_notes_are_made_moved_and_taken_out_by_hand(window, qtbot, settled):
     grid = window.stages["sounds"].notes.grid
     box = grid._box(notes(window)[0])
     qtbot.mouseClick(grid, Qt.MouseButton.LeftButton, pos=box.center().toPoint())
-    assert grid.selected == 0
+    assert grid.chosen == {0}
     grid.setFocus()
     qtbot.keyClick(grid, Qt.Key.Key_Up)
     qtbot.keyClick(grid, Qt.Key.Key_Right)
@@ -309,7 +316,7 @@ def test_notes_are_made_moved_and_taken_out_by_hand(window, qtbot, settled):
     qtbot.mouseClick(grid, Qt.MouseButton.LeftButton, pos=empty)
     assert len(notes(window)) == 4
     assert notes(window)[-1].start_beat == 2.5
-    type_into(ruler(window, "note.nudge"), "-12")
+    type_into(window.findChildren(NumberField, "sounds.note.nudge")[-1], "-12")
     assert notes(window)[-1].nudge_ms == -12.0
 
 
@@ -324,7 +331,7 @@ def test_phrases_from_chords_and_shaped(window, settled):
     starts = [n.start_beat for n in notes(window)]
     assert starts[1] - starts[0] > starts[-1] - starts[-2]  # it quickens
     window.stages["sounds"].notes.generate(2)
-    window.stages["sounds"].notes.reshape(4)
+    pick_entry(window, "sounds.change", "humanize")
     assert any(n.nudge_ms for n in notes(window))
     said = []
     window.desk.message.connect(said.append)

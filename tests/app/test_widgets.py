@@ -200,7 +200,7 @@ def test_typed_numbers_of_several_units(qapp, qtbot):
         made = Ruler(param, "r", on_change=values.append, bpm=lambda: 92.0)
         qtbot.addWidget(made)
         made.field.setText(text)
-        made._typed()
+        made.field._typed()
         assert values == [pytest.approx(value)]
 
 

@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QObject, QSettings, Signal
+from PySide6.QtCore import QObject, QSettings, Qt, Signal
+from PySide6.QtGui import QGuiApplication
 
 from zygotone.advise.findings import Finding
 from zygotone.advise.on_purpose import accepted, withdrawn
@@ -121,7 +122,8 @@ class Desk(QObject):
     def edit(self, label: str, change: Callable[[Session], Session], *, merge_key: object = None) -> bool:
         """Whether the edit was possible; if not, a message says why and nothing changed."""
         try:
-            self.bench.apply(Edit(label, change, merge_key))
+            held = bool(QGuiApplication.mouseButtons() & Qt.MouseButton.LeftButton)
+            self.bench.apply(Edit(label, change, merge_key, held))
         except (ZygotoneError, ValueError) as error:
             self.message.emit(one_line(error))
             return False

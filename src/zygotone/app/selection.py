@@ -21,6 +21,7 @@ class Selection(QObject):
         self._bench = bench
         session = bench.session
         self.track_id: str = session.tracks[0].id if session.tracks else session.mix.id
+        self.also: frozenset[str] = frozenset()  # further tracks that what is done to several is done to
         self.device_id: str | None = None
         self.loop: tuple[str, ...] = (_busiest_section(session).id,)
 
@@ -30,6 +31,7 @@ class Selection(QObject):
         if self.track_id not in {s.id for s in session.strips()}:
             self.track_id = session.tracks[0].id if session.tracks else session.mix.id
             self.device_id = None
+        self.also &= {s.id for s in session.strips()}
         chain = session.strip(self.track_id).chain
         if self.device_id not in {path for path, _ in walk(chain)}:
             self.device_id = chain[0].id if chain else None
@@ -37,9 +39,27 @@ class Selection(QObject):
         if not sections.issuperset(self.loop):
             self.loop = (_busiest_section(session).id,)
 
-    def track(self, track_id: str) -> None:
+    @property
+    def tracks(self) -> frozenset[str]:
+        """All that are selected: the one that the stages show, and those beside it."""
+        return self.also | {self.track_id}
+
+    def toggle_track(self, track_id: str) -> None:
+        """Beside those that are selected, or not any more."""
         if track_id != self.track_id:
-            self.track_id = track_id
+            self.also ^= {track_id}
+            self.changed.emit()
+
+    def tracks_to(self, track_id: str) -> None:
+        """All from the selected one to this."""
+        ids = [s.id for s in self._bench.session.strips()]
+        first, last = sorted((ids.index(self.track_id), ids.index(track_id)))
+        self.also = frozenset(ids[first : last + 1]) - {self.track_id}
+        self.changed.emit()
+
+    def track(self, track_id: str) -> None:
+        if track_id != self.track_id or self.also:
+            self.track_id, self.also = track_id, frozenset()
             chain = self._bench.session.strip(track_id).chain
             self.device_id = chain[0].id if chain else None
             self.changed.emit()

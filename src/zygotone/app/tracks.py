@@ -4,17 +4,31 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from pathlib import Path
 
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
-from PySide6.QtWidgets import QScrollArea, QSizePolicy, QWidget
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
+from PySide6.QtGui import (
+    QContextMenuEvent,
+    QFocusEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+    QPen,
+)
+from PySide6.QtWidgets import QMenu, QScrollArea, QSizePolicy, QWidget
 
 from zygotone.app.desk import Desk
 from zygotone.app.stages import STAGES
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.app.track_actions import TrackActions
+from zygotone.app.widgets.asking import fill_menu, menu_button
 from zygotone.app.widgets.basic import button, clear, column, label, row
 from zygotone.session.edits import change_strip
 from zygotone.session.models import Strip, Track
+
+_DRAG_PX = 6.0
 
 
 class StageButton(QWidget):
@@ -70,11 +84,15 @@ class StageButton(QWidget):
 class TrackRow(QWidget):
     """Glyph by role, name, level, seat; mute and solo appear as letters that can be clicked."""
 
-    def __init__(self, strip: Strip, desk: Desk) -> None:
+    def __init__(self, strip: Strip, desk: Desk, actions: TrackActions, drop_at: Callable[[float], None]) -> None:
+        """``drop_at`` is told where in the list, in pixels from its top, the hand let go of the row."""
         super().__init__()
         self.strip_id = strip.id
         self._shown: object = None
-        self._desk = desk
+        self._desk, self._actions, self._drop_at = desk, actions, drop_at
+        self._pressed: QPointF | None = None
+        self._dragged = False
+        self.setAcceptDrops(False)
         self.setObjectName(f"track.{strip.id}")
         self.setAccessibleName(strip.name)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -111,6 +129,9 @@ class TrackRow(QWidget):
 
     def _toggle(self, name: str) -> None:
         strip = self.strip
+        if strip.id in self._desk.selection.tracks and self._desk.selection.also:
+            self._actions.toggle(name)  # of several: all alike
+            return
         self._desk.edit(name.capitalize(), lambda s: change_strip(s, strip.id, **{name: not getattr(strip, name)}))
 
     def show_now(self) -> None:
@@ -118,7 +139,8 @@ class TrackRow(QWidget):
         strip = self.strip
         shown = (
             strip.name, strip.mute, strip.solo, getattr(strip, "seat", None), getattr(strip, "role", None), c,
-            self._desk.selection.track_id == strip.id, self._desk.measuring.levels.get(strip.id),
+            self._desk.selection.track_id == strip.id, strip.id in self._desk.selection.also,
+            self._desk.measuring.levels.get(strip.id),
         )  # fmt: skip
         if shown == self._shown:  # most edits are of one track, or of none that is seen here
             return
@@ -136,8 +158,9 @@ class TrackRow(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         strip = self.strip
-        if self._desk.selection.track_id == strip.id:
-            painter.setPen(Qt.PenStyle.NoPen)
+        if strip.id in self._desk.selection.tracks:
+            beside = strip.id in self._desk.selection.also
+            painter.setPen(QPen(colour("soft"), 1, Qt.PenStyle.DotLine) if beside else Qt.PenStyle.NoPen)
             painter.setBrush(colour("fill"))
             painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 4, 4)
         if self.hasFocus():
@@ -170,16 +193,74 @@ class TrackRow(QWidget):
                 str(strip.seat),
             )
 
+    # --- hand ----------------------------------------------------------------------------------------------
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self._desk.selection.track(self.strip_id)
+        selection = self._desk.selection
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            selection.toggle_track(self.strip_id)
+        elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            selection.tracks_to(self.strip_id)
+        elif self.strip_id not in selection.tracks or event.button() == Qt.MouseButton.LeftButton:
+            self._pressed = event.position()
+            if self.strip_id not in selection.also:
+                selection.track(self.strip_id)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._pressed is None or not event.buttons() & Qt.MouseButton.LeftButton:
+            return
+        if (event.position() - self._pressed).manhattanLength() > _DRAG_PX and isinstance(self.strip, Track):
+            self._dragged = True
+            self.setCursor(Qt.CursorShape.ClosedHandCursor)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        dragged, self._dragged = self._dragged, False
+        pressed, self._pressed = self._pressed, None
+        self.unsetCursor()
+        if dragged:
+            self._drop_at(self.y() + event.position().y())
+        elif pressed is not None:
+            self._desk.selection.track(self.strip_id)  # of several, the one that was clicked alone
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        selection = self._desk.selection
+        if self.strip_id not in selection.tracks:
+            selection.track(self.strip_id)
+        menu = QMenu(self)
+        menu.setObjectName("tracks.menu")
+        fill_menu(menu, self._actions.entries())
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(event.globalPos())
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         super().focusInEvent(event)
-        self._desk.selection.track(self.strip_id)
+        if event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason):
+            self._desk.selection.track(self.strip_id)
+
+    def event(self, event: QEvent) -> bool:
+        overrides = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride
+        if overrides and self._asked(event) is not None:  # type: ignore[arg-type]
+            event.accept()
+            return True
+        return super().event(event)
+
+    def _asked(self, event: QKeyEvent) -> Callable[[], None] | None:
+        key, alt, ctrl = Qt.Key, Qt.KeyboardModifier.AltModifier, Qt.KeyboardModifier.ControlModifier
+        held = event.modifiers() & (alt | ctrl | Qt.KeyboardModifier.ShiftModifier)
+        table: dict[tuple[Qt.KeyboardModifier, Qt.Key], Callable[[], None]] = {
+            (alt, key.Key_Up): lambda: self._actions.move(-1),
+            (alt, key.Key_Down): lambda: self._actions.move(1),
+            (ctrl, key.Key_D): self._actions.duplicate,
+            (Qt.KeyboardModifier.NoModifier, key.Key_Delete): self._actions.remove,
+        }
+        return table.get((held, Qt.Key(event.key())))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        act = self._asked(event)
         step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
-        if step is None:
+        if act is not None:
+            act()
+        elif step is None:
             super().keyPressEvent(event)
         else:
             self.focusNextPrevChild(step > 0)
@@ -222,11 +303,14 @@ def draw_glyph(painter: QPainter, box: QRectF, role: str) -> None:
 
 
 class Left(QWidget):
-    def __init__(self, desk: Desk, choose: Callable[[str], None]) -> None:
+    def __init__(
+        self, desk: Desk, choose: Callable[[str], None], take_files: Callable[[list[Path]], None]
+    ) -> None:  # fmt: skip
         super().__init__()
         self.setObjectName("left")
         self.setFixedWidth(190)
         self._desk = desk
+        self.hands = TrackActions(desk, self, take_files)
         self.stages = {
             stage.key: StageButton(n, stage.key, stage.title, desk, choose) for n, stage in enumerate(STAGES, 1)
         }
@@ -239,7 +323,8 @@ class Left(QWidget):
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(inner)
-        heads = row(label("Tracks", "heading"), 1, label("seat", "soft"), margins=(16, 10, 18, 2))
+        self.add = menu_button("New…", "tracks.new", self.hands.new_entries, tip="A new track after the selected one")
+        heads = row(label("Tracks", "heading"), self.add, 1, label("seat", "soft"), margins=(16, 8, 18, 2))
         self.setLayout(column(*self.stages.values(), heads, scroll, spacing=0, margins=(0, 10, 0, 0)))
         for signal in (desk.session_changed, desk.selection.changed, desk.measuring.levels_changed, theme().changed):
             signal.connect(self._show)
@@ -256,8 +341,16 @@ class Left(QWidget):
         if wanted != self._rows_for:
             self._rows_for = wanted
             clear(self._space)
-            self.rows = [TrackRow(s, self._desk) for s in strips]
+            self.rows = [TrackRow(s, self._desk, self.hands, self._drop_at) for s in strips]
             for each in self.rows:
                 self._space.addWidget(each)
         for each in self.rows:
             each.show_now()
+
+    def _drop_at(self, y: float) -> None:
+        """The selected tracks go where the hand let go: before the row whose middle is below it."""
+        to = sum(each.y() + each.height() / 2 < y for each in self.rows if isinstance(each.strip, Track))
+        self.hands.put_at(to)
+
+    def row_of(self, strip_id: str) -> TrackRow:
+        return next(each for each in self.rows if each.strip_id == strip_id)

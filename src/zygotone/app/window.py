@@ -22,16 +22,16 @@ from zygotone.app.desk import Desk
 from zygotone.app.files import Files
 from zygotone.app.header import Header
 from zygotone.app.help import show_about, show_hearing, show_keys
+from zygotone.app.history import HistoryDialog
 from zygotone.app.margin import Margin
 from zygotone.app.midi_ports import MidiInput, Port, ports
 from zygotone.app.stages import STAGES, StageWidget
 from zygotone.app.status import StatusLine
 from zygotone.app.theme import application, theme
-from zygotone.app.tracks import Left
+from zygotone.app.tracks import Left, TrackRow
 from zygotone.app.versions import VersionsDialog
 from zygotone.app.widgets.basic import as_action, column, row, stretch
 from zygotone.engine.transport import Output, SimulatedOutput, portaudio_outputs
-from zygotone.session.edits import change_strip
 
 
 class Window(QMainWindow):
@@ -43,7 +43,7 @@ class Window(QMainWindow):
         self.setMinimumSize(1040, 640)
         self.stage = STAGES.leading.key
         self.header = Header(desk)
-        self.left = Left(desk, self.show_stage)
+        self.left = Left(desk, self.show_stage, lambda paths: self.files.take_files(paths))
         self.stages: dict[str, StageWidget] = {stage.key: stage.make(desk) for stage in STAGES}
         self.midi = MidiInput()
         self.midi.wheel.connect(desk.keys.turn_wheel)
@@ -149,6 +149,11 @@ class Window(QMainWindow):
         edit = bar.addMenu("&Edit")
         self.undo_action = add(edit, "Undo", "edit.undo", self.desk_undo, "Ctrl+Z")
         self.redo_action = add(edit, "Redo", "edit.redo", self.desk_redo, "Ctrl+Shift+Z")
+        add(edit, "History…", "edit.history", lambda: HistoryDialog(self, self.desk.bench).exec(), "Ctrl+H")
+        edit.addSeparator()
+        for text, keys in (("Cut", "Ctrl+X"), ("Copy", "Ctrl+C"), ("Paste", "Ctrl+V"), ("Select all", "Ctrl+A")):
+            name = text.lower().replace(" ", "_")
+            add(edit, text, f"edit.{name}", functools.partial(self._by_hand, name), keys)
         edit.addSeparator()
         self._typing_guarded = [
             add(edit, "Keep the trial", "edit.keep", self.margin.keep, "K"),
@@ -212,10 +217,17 @@ class Window(QMainWindow):
         self.desk.settings.setValue("theme", preference)
         theme().prefer(preference)
 
+    def _by_hand(self, what: str) -> None:
+        """Cut, copy, paste or select all: of tracks where one of them has the focus, else of what the stage shows."""
+        if isinstance(self.focusWidget(), TrackRow):
+            act = getattr(self.left.hands, what, None)
+            if act is not None:
+                act()
+        else:
+            getattr(self.stages[self.stage], what)()
+
     def _toggle(self, name: str) -> None:
-        strip = self.desk.session.strip(self.desk.selection.track_id)
-        if strip.id != self.desk.session.mix.id:
-            self.desk.edit(name.capitalize(), lambda s: change_strip(s, strip.id, **{name: not getattr(strip, name)}))
+        self.left.hands.toggle(name)
 
     def _step_section(self, step: int) -> None:
         ids = [s.id for s in self.desk.song.sections]
@@ -275,7 +287,7 @@ class Window(QMainWindow):
         self.undo_action.setEnabled(bench.undo_label is not None)
         self.undo_action.setText(f"Undo {as_action(bench.undo_label)}" if bench.undo_label else "Undo")
         self.redo_action.setEnabled(bench.redo_label is not None)
-        self.redo_action.setText(f"Redo {bench.redo_label}" if bench.redo_label else "Redo")
+        self.redo_action.setText(f"Redo {as_action(bench.redo_label)}" if bench.redo_label else "Redo")
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():

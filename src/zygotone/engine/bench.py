@@ -20,11 +20,13 @@ MAX_UNDO = 500
 
 @dataclass(frozen=True, slots=True)
 class Edit:
-    """A change with the name that undo shows. Edits in quick succession with one ``merge_key`` become one undo step."""
+    """A change with the name that undo shows. Edits in quick succession with one ``merge_key`` become one undo step; while the
+    hand holds something (``held``) however slow it is."""
 
     label: str
     change: Callable[[Session], Session]
     merge_key: object = None
+    held: bool = False
 
 
 class Bench:
@@ -96,6 +98,11 @@ class Bench:
     def redo_label(self) -> str | None:
         return self._redo[-1][0] if self._redo else None
 
+    @property
+    def steps(self) -> tuple[tuple[str, ...], tuple[str, ...]]:
+        """What was done, oldest first, and what was undone, in the order in which it would be done again."""
+        return tuple(label for label, _ in self._undo), tuple(label for label, _ in reversed(self._redo))
+
     def listen(self, listener: Callable[[], None]) -> None:
         self._listeners.append(listener)
 
@@ -115,8 +122,10 @@ class Bench:
             return False
         ensure_sound(new)  # before another value takes it in, which would ask again
         if state.trial:
-            return self._go(edit.label, state.replace(trial=state.trial.replace(session=new)), merge_key=edit.merge_key)
-        return self._go(edit.label, state.replace(kept=new), merge_key=edit.merge_key)
+            return self._go(
+                edit.label, state.replace(trial=state.trial.replace(session=new)), edit.merge_key, edit.held
+            )
+        return self._go(edit.label, state.replace(kept=new), edit.merge_key, edit.held)
 
     def _take(self, state: State) -> None:
         """Checks and compiles both versions; what is as it was keeps its nodes. Raises before anything has changed."""
@@ -131,7 +140,7 @@ class Bench:
         ensure_sound(version)
         return compile_session(version, before)
 
-    def _go(self, label: str, state: State, *, merge_key: object = None) -> bool:
+    def _go(self, label: str, state: State, merge_key: object = None, held: bool = False) -> bool:
         old = self._state
         if state == old:
             return False
@@ -141,7 +150,7 @@ class Bench:
             merge_key is not None
             and self._merge is not None
             and self._merge[0] == merge_key
-            and now - self._merge[1] < MERGE_WITHIN_S
+            and (held or now - self._merge[1] < MERGE_WITHIN_S)
             and bool(self._undo)
         )
         if not merges:
@@ -233,6 +242,13 @@ class Bench:
 
     def redo(self) -> None:
         self._step(self._redo, self._undo, "redone")
+
+    def go_to_step(self, done: int) -> None:
+        """Back or forth until so many of the ``steps`` are done."""
+        while len(self._undo) > max(0, done):
+            self.undo()
+        while len(self._undo) < done and self._redo:
+            self.redo()
 
     def _step(
         self, back: list[tuple[str, State]], forth: list[tuple[str, State]], action: Literal["undone", "redone"]

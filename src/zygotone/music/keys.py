@@ -36,6 +36,20 @@ class Key:
     def pitch_classes(self) -> tuple[int, ...]:
         return tuple((self.tonic + step) % 12 for step in SCALES[self.mode])
 
+    def moved(self, pitch: int, steps: int) -> int:
+        """A MIDI pitch moved by steps of the scale; a note beside the scale stays as far beside it."""
+        above = (pitch - self.tonic) % 12
+        scale = SCALES[self.mode]
+        degree = max(d for d, semitones in enumerate(scale) if semitones <= above)
+        octave, new = divmod(degree + steps, len(scale))
+        return pitch - above + 12 * octave + scale[new] + (above - scale[degree])
+
+    def step_of(self, pitch: int) -> int:
+        """How many steps of the scale a MIDI pitch, or the note of the scale under it, lies above MIDI's lowest tonic."""
+        octave, above = divmod(pitch - self.tonic, 12)
+        scale = SCALES[self.mode]
+        return len(scale) * octave + max(d for d, semitones in enumerate(scale) if semitones <= above)
+
     def note_table(self, *, octaves: range = range(9), a4_hz: float = 440.0) -> list[tuple[str, list[float]]]:
         """Each degree of the scale from the tonic: its name and its Hz in every octave (C to B) of ``octaves``."""
         return [

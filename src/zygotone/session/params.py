@@ -214,7 +214,8 @@ class Param:
         return min(self.high, max(self.low, number))
 
     def parse(self, text: str, *, bpm: float, a4_hz: float = 440.0) -> Any:
-        """A number as typed on a ruler: ``250``, ``-3``, ``2.5k`` or ``A#2`` for Hz, ``1/8d`` for ms.
+        """A number as typed on a ruler: ``250``, ``-3``, ``2.5k`` or ``A#2`` for Hz, ``1/8d`` for ms
+        or beats.
 
         Raises
         ------
@@ -229,6 +230,8 @@ class Param:
             value = parse_hz(plain, a4_hz=a4_hz)
         elif self.unit == "note" and not plain.isdigit():
             value = float(note_to_midi(plain))
+        elif self.unit == "beats" and "/" in plain:
+            value = float(note_value_to_beats(plain))
         else:
             number = plain.removesuffix(self.unit).strip() if self.unit else plain
             try:

@@ -50,11 +50,14 @@ def song_notes(source: InstrumentSource, parts: Sequence[Part], song: Song) -> I
 
 
 def _phrase_notes(phrase: Phrase, part: Part) -> Iterator[Note]:
-    """The notes as the part plays them: transposed, and backwards where it says so."""
-    if not (part.reverse or part.transpose_semitones):
-        yield from phrase.notes
-        return
+    """The notes as the part plays them: transposed, and backwards where it says so. What begins past the phrase's end is not
+    heard; a phrase that was made shorter may hold such notes."""
     for note in phrase.notes:
+        if note.start_beat >= phrase.beats:
+            continue
+        if not (part.reverse or part.transpose_semitones):
+            yield note
+            continue
         pitch = note.pitch + part.transpose_semitones
         if not 0 <= pitch <= 127:
             continue

@@ -75,6 +75,15 @@ class StageWidget(QWidget):
     def delete(self) -> None:
         """The Delete key, where nothing within the page took it."""
 
+    def copy(self) -> None:
+        """What is selected on the page goes into the clipboard."""
+
+    def cut(self) -> None: ...
+
+    def paste(self) -> None: ...
+
+    def select_all(self) -> None: ...
+
     def take_files(self, paths: list[Path]) -> None:
         """Files were dropped, or chosen, while the stage is where files go."""
 

@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QEvent, QObject, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import (
     QFontMetrics,
     QKeyEvent,
@@ -193,6 +193,83 @@ class Scale(QWidget):
             super().keyPressEvent(event)
 
 
+class ValueField(QLineEdit):
+    """The number of a parameter, to be typed; what cannot be is told, and the old number comes back."""
+
+    def __init__(
+        self, param: Param, name: str, *, on_change: Callable[[Any], None], on_release: Callable[[], None],
+        bpm: Callable[[], float], on_error: Callable[[str], None],
+    ) -> None:  # fmt: skip
+        super().__init__()
+        self.setObjectName(f"{name}.value")
+        self.setAccessibleName(param.label)
+        self.setProperty("kind", "ruler")
+        self.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.setFrame(False)
+        self.setFont(number_font(10))
+        self._param, self._on_change, self._on_release, self._bpm, self._on_error = (
+            param, on_change, on_release, bpm, on_error,
+        )  # fmt: skip
+        self._shown = ""
+        self.editingFinished.connect(self._typed)
+
+    def show_text(self, text: str) -> None:
+        """Showing is never setting, nor does it take away what is being typed."""
+        self._shown = text
+        if not self.hasFocus() or not self.isModified():
+            self.setText(text)
+
+    def _typed(self) -> None:
+        text = self.text()
+        if text != self._shown:
+            try:
+                self._on_change(self._param.parse(text, bpm=self._bpm()))
+                self._on_release()
+            except ParameterError as error:
+                self._on_error(str(error).removeprefix("value."))
+        self.setModified(False)
+        self.setText(self._shown)
+
+
+class NumberField(QWidget):
+    """Name and number of a parameter that needs no scale; arrows and wheel step it."""
+
+    def __init__(
+        self, param: Param, name: str, *, step: float, on_change: Callable[[Any], None],
+        on_release: Callable[[], None] = lambda: None, bpm: Callable[[], float] = lambda: 120.0,
+        on_error: Callable[[str], None] = lambda text: None,
+    ) -> None:  # fmt: skip
+        super().__init__()
+        self.setObjectName(name)
+        self.setToolTip(param.help)
+        self.param, self._step, self._on_change = param, step, on_change
+        self.field = ValueField(
+            param, name, on_change=on_change, on_release=on_release, bpm=bpm, on_error=on_error
+        )  # fmt: skip
+        self.field.installEventFilter(self)
+        self._value: Any = param.default
+        self.setLayout(row(label(param.label, "soft"), self.field, spacing=4))
+
+    def show_value(self, value: Any, kept: Any | None) -> None:
+        """None where there is nothing to show a number of."""
+        self._value = value
+        self.field.setEnabled(value is not None)
+        self.field.show_text("–" if value is None else self.param.format(value))
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        steps = 0.0
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            steps = {Qt.Key.Key_Up: 1.0, Qt.Key.Key_Down: -1.0}.get(Qt.Key(event.key()), 0.0)
+        elif isinstance(event, QWheelEvent) and self.field.hasFocus():
+            steps = event.angleDelta().y() / 120.0
+        if not steps or self._value is None:
+            return False
+        self.field.setModified(False)
+        new = self._value + steps * self._step
+        self._on_change(min(self.param.high, max(self.param.low, new)))
+        return True
+
+
 class Ruler(QWidget):
     """Name, number and scale of one parameter."""
 
@@ -203,20 +280,14 @@ class Ruler(QWidget):
         super().__init__()
         self.setObjectName(name)
         self.setToolTip(param.help)
-        self.param, self._bpm, self._on_error = param, bpm, on_error
-        self._on_change, self._on_release = on_change, on_release
-        self.field = QLineEdit(self)
-        self.field.setObjectName(f"{name}.value")
-        self.field.setAccessibleName(param.label)
-        self.field.setProperty("kind", "ruler")
-        self.field.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.field.setFrame(False)
-        self.field.setFont(number_font(10))
-        self.field.editingFinished.connect(self._typed)
+        self.param, self._bpm = param, bpm
+        self.field = ValueField(
+            param, name, on_change=on_change, on_release=on_release, bpm=bpm, on_error=on_error
+        )  # fmt: skip
+        self.field.setParent(self)
         self.field.textChanged.connect(lambda _: self.update(0, 0, self.width(), _FIELD_HEIGHT))
         self.scale = Scale(param, f"{name}.scale", on_change, on_release)
         self.scale.setParent(self)
-        self._shown = ""
         self._moving: QLabel | None = None
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
 
@@ -275,22 +346,9 @@ class Ruler(QWidget):
         bpm = self._bpm()
         on_scale = self.param.number_of(value, bpm=bpm)
         self.scale.show_value(on_scale, None if kept is None else self.param.number_of(kept, bpm=bpm))
-        self._shown = self.param.format(value)
         if isinstance(value, str):
             self.setToolTip(f"{self.param.help}\nNow {self.param.format(on_scale)}")
-        if not self.field.hasFocus() or not self.field.isModified():
-            self.field.setText(self._shown)
-
-    def _typed(self) -> None:
-        text = self.field.text()
-        if text != self._shown:
-            try:
-                self._on_change(self.param.parse(text, bpm=self._bpm()))
-                self._on_release()
-            except ParameterError as error:
-                self._on_error(str(error).removeprefix("value."))
-        self.field.setModified(False)
-        self.field.setText(self._shown)
+        self.field.show_text(self.param.format(value))
 
 
 class Choice(QWidget):

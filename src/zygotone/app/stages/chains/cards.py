@@ -15,6 +15,8 @@ from zygotone.app.theme import colour, number_font, text_font
 from zygotone.app.widgets.basic import as_plain, signed
 from zygotone.session.models import Device
 
+_DRAG_PX = 8.0
+
 
 class CardHost(Protocol):
     """The stage, as its cards know it."""
@@ -22,6 +24,7 @@ class CardHost(Protocol):
     desk: Desk
 
     def change(self, device_id: str, what: str, *, merge: object = "value", **changes: Any) -> None: ...
+    def put_device_at(self, path: str, x: float) -> None: ...
 
 
 class DeviceCard(QWidget):
@@ -38,6 +41,8 @@ class DeviceCard(QWidget):
         self.setFixedSize(150, 82)
         self._id, self._stage, self._at, self._title = path, stage, at, device.title
         self._key = stage.desk.session.strip(device.key.track).name if device.key is not None else ""
+        self._pressed: QPointF | None = None
+        self._dragged = False
         self._state: tuple[bool, bool, str, str] = (False, False, "–", "–")
         self.on = QCheckBox(self)
         self.on.setChecked(device.on)
@@ -86,7 +91,19 @@ class DeviceCard(QWidget):
             painter.drawText(QPointF(right - painter.fontMetrics().horizontalAdvance(number), y), number)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._pressed = event.position() if event.button() == Qt.MouseButton.LeftButton else None
         self._stage.desk.selection.device(self._id)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._pressed is not None and (event.position() - self._pressed).manhattanLength() > _DRAG_PX:
+            self._dragged = True
+            self.setCursor(Qt.CursorShape.ClosedHandCursor)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        dragged, self._dragged, self._pressed = self._dragged, False, None
+        self.unsetCursor()
+        if dragged:
+            self._stage.put_device_at(self._id, self.x() + event.position().x())
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         super().focusInEvent(event)

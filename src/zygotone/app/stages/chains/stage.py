@@ -9,12 +9,14 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QInputDialog, QScrollArea, QWidget
 
 from zygotone.advise.questions import ChainMeasured, ChainOf, ClicksThrough, PeakAndBody
+from zygotone.app import clipboard
 from zygotone.app.desk import Desk
 from zygotone.app.measuring import WhileVisible
 from zygotone.app.stages.base import STAGES, Action, Stage, StageWidget
 from zygotone.app.stages.chains.cards import DeviceCard
 from zygotone.app.stages.chains.effect import EffectTiles
 from zygotone.app.stages.chains.fields import DeviceFields
+from zygotone.app.widgets.asking import Entry, Menu, menu_button
 from zygotone.app.widgets.basic import button, clear, column, label, row, signed
 from zygotone.app.widgets.lanes import LanePanel
 from zygotone.app.widgets.pictures import (
@@ -30,10 +32,13 @@ from zygotone.app.widgets.pictures import (
 from zygotone.app.widgets.sends import SendsPanel
 from zygotone.errors import ParameterError
 from zygotone.session.catalogue import DEVICES
+from zygotone.session.clipboard import CopiedDevices
+from zygotone.session.copies import bring_chain, paste_devices
 from zygotone.session.edits import (
     chain_of,
     change_device,
     duplicate_device,
+    edit_chain,
     insert_device,
     make_id,
     move_device,
@@ -52,6 +57,9 @@ class ChainsStage(StageWidget):
         self.where = ""  # the branch whose chain is shown, such as split/0
         self._where_strip = ""
         self.back = button("←", "chains.branch.back", self.leave_branch)
+        self.chain_menu = menu_button(
+            "Chain", "chains.chain", self._chain_entries, tip="The whole chain: copy it, bring it to another track"
+        )
         self.sends = SendsPanel(desk)
         self.lanes = LanePanel(desk)
         self._measured: ChainMeasured | None = None
@@ -95,7 +103,7 @@ class ChainsStage(StageWidget):
         inner = QWidget()
         inner.setLayout(
             column(
-                row(self.title, self.route, 1, self.back, spacing=10), self._card_scroll, self.empty, self._actions_box,
+                row(self.title, self.route, 1, self.back, self.chain_menu, spacing=10), self._card_scroll, self.empty, self._actions_box,
                 self._picture_space, self.fields, self.did, self.sends, self.lanes, 1,
                 spacing=8, margins=(16, 10, 10, 10),
             )
@@ -304,10 +312,7 @@ class ChainsStage(StageWidget):
         desk.measuring.ask(PeakAndBody(desk.bench.graph, desk.selection.section, strip.id), add, urgency=1)
 
     def add_devices(self, devices: list[Device]) -> None:
-        strip, where = self.strip, self.where
-        at = len(self.chain)
-        if self.device is not None:
-            at = next(i for i, d in enumerate(self.chain) if d.id == parent(self.path)[1]) + 1
+        strip, where, at = self.strip, self.where, self._after_selected()
 
         def insert(session: Session) -> Session:
             for n, device in enumerate(devices):
@@ -346,6 +351,103 @@ class ChainsStage(StageWidget):
         if good:
             self.change(self.path, "Rename device", label=text.strip()[:120])
 
+    # --- cut, copy, paste, to other tracks -----------------------------------------------------------------
+
+    def _chain_entries(self) -> Menu:
+        desk, here = self.desk, self.desk.selection.track_id
+        others = [s for s in desk.session.strips() if s.id != here]
+
+        def to(words: str, name: str, *, moves: bool) -> list[Entry | str | None]:
+            return [(words, name, [(s.name, f"{name}.{s.id}", lambda s=s: self.send_chain(s.id, moves=moves)) for s in others])]  # fmt: skip
+
+        return (
+            ("Copy the chain", "chains.copy", self.copy_chain),
+            ("Paste after the selected device", "chains.paste", self.paste),
+            *to("Move it to", "chains.move_to", moves=True),
+            *to("Copy it to", "chains.copy_to", moves=False),
+            None,
+            ("Bypass this device and all that follow", "chains.bypass_rest", self.bypass_from_here),
+            ("Empty the chain", "chains.empty_it", self._empty),
+        )
+
+    def copy_chain(self) -> None:
+        if self.chain:
+            clipboard.copy(self.desk, CopiedDevices(devices=self.chain), f"the chain of {self.strip.name}")
+
+    def copy(self) -> None:
+        if self.device is not None:
+            clipboard.copy(self.desk, CopiedDevices(devices=(self.device,)), self.device.title)
+
+    def cut(self) -> None:
+        if self.device is not None:
+            self.copy()
+            self._remove()
+
+    def paste(self) -> None:
+        """After the selected device, or at the end of the chain that is shown."""
+        found = clipboard.copied(self.desk)
+        if found is None:
+            return
+        if not isinstance(found.what, CopiedDevices):
+            clipboard.cannot_go_here(self.desk, found, "devices")
+            return
+        strip_id, where, at = self.strip.id, self.where, self._after_selected()
+        made: list[str] = []
+
+        def edit(session: Session) -> Session:
+            session, what = clipboard.with_its_clips(self.desk, session, found)
+            assert isinstance(what, CopiedDevices)
+            session, ids = paste_devices(session, strip_id, what.devices, at, where=where)
+            made[:] = ids
+            return session
+
+        if self.desk.edit(f"Paste {clipboard.counted(len(found.what.devices), 'device')}", edit):
+            self.desk.selection.device(f"{where}/{made[-1]}" if where else made[-1])
+
+    def send_chain(self, strip_id: str, *, moves: bool) -> None:
+        """The chain that is shown goes to the end of another one, and leaves this where it ``moves``; automation goes along."""
+        here, where, devices = self.strip.id, self.where, self.chain
+        if not devices:
+            self.desk.message.emit("This chain is empty.")
+            return
+
+        def edit(session: Session) -> Session:
+            return bring_chain(session, here, strip_id, where=where, moves=moves)
+
+        if self.desk.edit(f"{'Move' if moves else 'Copy'} chain to {self.desk.session.strip(strip_id).name}", edit):
+            self.desk.selection.track(strip_id)
+
+    def bypass_from_here(self) -> None:
+        """The selected device and all after it, off; or on again where all of them are off."""
+        device, strip_id, where = self.device, self.strip.id, self.where
+        if device is None:
+            return
+        at = self._after_selected() - 1
+        on = not any(d.on for d in self.chain[at:])
+
+        def switched(chain: tuple[Device, ...]) -> tuple[Device, ...]:
+            return tuple(d.replace(on=on) if n >= at else d for n, d in enumerate(chain))
+
+        self.desk.edit("Switch all that follow", lambda s: edit_chain(s, strip_id, where, switched))
+
+    def _empty(self) -> None:
+        strip_id, where = self.strip.id, self.where
+        self.desk.edit("Empty the chain", lambda s: edit_chain(s, strip_id, where, lambda chain: ()))
+
+    def _after_selected(self) -> int:
+        if self.device is None:
+            return len(self.chain)
+        return next(i for i, d in enumerate(self.chain) if d.id == parent(self.path)[1]) + 1
+
+    def put_device_at(self, path: str, x: float) -> None:
+        """A card that was dragged goes before the first whose middle lies right of ``x``, in pixels of the row."""
+        order = [p for p in self._cards if p != path]
+        to = sum(self._cards[p].x() + self._cards[p].width() / 2 < x for p in order)
+        steps = to - list(self._cards).index(path)
+        strip_id = self.strip.id
+        if steps:
+            self.desk.edit("Move device", lambda s: move_device(s, strip_id, path, steps))
+
     # --- what the window offers for it ---------------------------------------------------------------------
 
     def offer(self) -> QWidget:
@@ -371,6 +473,8 @@ class ChainsStage(StageWidget):
 
     def actions_offered(self) -> tuple[Action, ...]:
         return (
+            Action("This device and all that follow on or off", "edit.rest_on", self.bypass_from_here, "Ctrl+Shift+O"),
+            Action("Copy the chain", "edit.copy_chain", self.copy_chain, "Ctrl+Shift+C"),
             Action("Device on or off", "edit.device_on", self.toggle, "Shift+O"),
             Action("Device earlier", "edit.earlier", lambda: self._move(-1), "Alt+Left"),
             Action("Device later", "edit.later", lambda: self._move(1), "Alt+Right"),

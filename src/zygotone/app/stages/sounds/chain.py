@@ -7,14 +7,17 @@ from typing import Any
 
 from PySide6.QtWidgets import QComboBox, QWidget
 
+from zygotone.app import clipboard
 from zygotone.app.stages.chains.fields import MIX
 from zygotone.app.stages.sounds.panel import Host, Panel
 from zygotone.app.widgets.basic import button, label, row
 from zygotone.app.widgets.key_choice import KeyChoice
 from zygotone.session.catalogue import DEVICES
-from zygotone.session.edits import make_id
+from zygotone.session.clipboard import Copied, CopiedDevices
+from zygotone.session.copies import heard_here
+from zygotone.session.edits import change_layer, layer_of, make_id
 from zygotone.session.instruments import InstrumentSource, Layer
-from zygotone.session.models import Device, KeyInput
+from zygotone.session.models import Device, KeyInput, Session
 from zygotone.session.params import switch
 
 _ON = switch("on", "On", True, "On or off")
@@ -69,7 +72,7 @@ class ChainPanel(Panel):
         orders = QWidget()
         orders.setLayout(
             row(
-                button("Remove", "sounds.chain.remove", self._remove_device),
+                button("Remove", "sounds.chain.remove", self.remove_device),
                 button("←", "sounds.chain.earlier", lambda: self._move_device(-1), accessible="Earlier in the chain"),
                 button("→", "sounds.chain.later", lambda: self._move_device(1), accessible="Later in the chain"),
                 1, spacing=4,
@@ -129,7 +132,26 @@ class ChainPanel(Panel):
         self.device_at = len(chain)
         self.change("Add device", chain=(*chain, device), merge=None)
 
-    def _remove_device(self) -> None:
+    def paste_devices(self, found: Copied) -> None:
+        """Copies after the device that is shown."""
+        track, layer_id, at = self.desk.selection.track_id, self.the_layer.id, self.device_at
+
+        def paste(session: Session) -> Session:
+            session, what = clipboard.with_its_clips(self.desk, session, found)
+            assert isinstance(what, CopiedDevices)
+            layer = layer_of(session, track, layer_id)
+            chain = list(layer.chain)
+            for n, device in enumerate(heard_here(what.devices, session)):
+                copy = device.replace(id=make_id(device.kind, (d.id for d in chain)))
+                chain.insert(at + 1 + n if layer.chain else n, copy)
+            return change_layer(session, track, layer_id, chain=tuple(chain))
+
+        if self.desk.edit("Paste device", paste):
+            self._choose_device(at + 1 if len(self.the_layer.chain) > 1 else 0)
+
+    def remove_device(self) -> None:
+        if self.layer is None or not self.the_layer.chain:
+            return
         self.change(
             "Remove device",
             chain=tuple(d for i, d in enumerate(self.the_layer.chain) if i != self.device_at),

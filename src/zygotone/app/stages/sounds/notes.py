@@ -2,26 +2,93 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import replace
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox, QFileDialog, QLineEdit, QWidget
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QInputDialog, QLineEdit, QWidget
 
+from zygotone.app import clipboard
 from zygotone.app.stages.sounds.panel import Host, Panel
+from zygotone.app.stages.sounds.phrases import PhraseMenu
+from zygotone.app.widgets.asking import Entry, Menu, menu_button
 from zygotone.app.widgets.basic import button, label, row
 from zygotone.app.widgets.note_grid import NoteGrid
+from zygotone.app.widgets.ruler import NumberField
 from zygotone.errors import ParameterError, ZygotoneError
 from zygotone.music.chords import parse_chord_line
 from zygotone.music.generators import accelerating_roll, arpeggio, chord_line, offbeat_line, rolling_bass, root_line
-from zygotone.music.midi_files import read_midi, write_midi
-from zygotone.music.notes import NoteEvent, humanized, quantized, strummed, swung
-from zygotone.session.edits import make_id, put_phrase, set_part
+from zygotone.music.keys import Key
+from zygotone.music.midi_files import PhraseFrame, read_midi, write_midi
+from zygotone.music.notes import NoteEvent
+from zygotone.music.tempo import note_value_to_beats
+from zygotone.session import note_edits
+from zygotone.session.clipboard import CopiedNotes, CopiedPhrase
+from zygotone.session.edits import put_phrase, set_part
 from zygotone.session.instruments import InstrumentSource, Layer, Note, Phrase
 from zygotone.session.models import Session
-from zygotone.session.params import Param
+from zygotone.session.note_edits import Change
+from zygotone.session.params import Param, number, share, whole
+from zygotone.session.phrase_edits import free_phrase_id, notes_of_others, resize_phrase
+
+_GRIDS = ("1/1", "1/2", "1/2t", "1/4d", "1/4", "1/4t", "1/8d", "1/8", "1/8t", "1/16d", "1/16", "1/16t", "1/32", "1/64")
+_MAKES = (
+    "Make…", "Chords", "Roots in eighths", "Off-beats", "Arpeggio in sixteenths", "Rolling bass", "Accelerating roll",
+)  # fmt: skip
+_NOTHING, _ALL = "", "*"  # what is seen behind
+
+# Fields of what is chosen: where one is, its value; where several are, the first one's, and a change moves all alike.
+PITCH = whole(
+    "pitch", "Pitch", 0, 127, 60, "A note, such as F#2 or 42. Of several the first: the others move along.", unit="note"
+)
+START = number(
+    "start_beat",
+    "Beat",
+    "",
+    1.0,
+    100001.0,
+    1.0,
+    "Where it begins, counted from 1. Of several the first: the others move along.",
+)
+LENGTH = number(
+    "length_beats",
+    "Length",
+    "beats",
+    1 / 64,
+    10000.0,
+    1.0,
+    "In beats, or a note value such as 1/8d. Several become so much longer or shorter.",
+)
+VELOCITY = share(
+    "velocity",
+    "Velocity",
+    0.8,
+    "0 to 1, or 2 to 127 as MIDI counts. Several become so much harder or softer.",
+    low=0.0,
+    high=127.0,
+)
+NUDGE = number(
+    "nudge_ms",
+    "Nudge",
+    "ms",
+    -200.0,
+    200.0,
+    0.0,
+    "Earlier (below 0) or later, in ms, without leaving its place in the bar.",
+)
+WHEEL = share("wheel", "Wheel", 0.0, "Where the wheel stands as the note begins.")
+PHRASE_BEATS = number(
+    "beats",
+    "Phrase length",
+    "beats",
+    1 / 64,
+    10000.0,
+    16.0,
+    "After this it begins anew. Notes beyond are kept, and silent.",
+)
+PHRASE_NUDGE = number("nudge_ms", "Phrase nudge", "ms", -200.0, 200.0, 0.0, "Moves the whole phrase: below 0 earlier.")
 
 
 class NotesPanel(Panel):
@@ -29,146 +96,334 @@ class NotesPanel(Panel):
 
     def __init__(self, stage: Host) -> None:
         super().__init__(stage)
-        self.grid = NoteGrid(self._notes_changed, lambda pitch: self._audition(pitch), lambda: self.desk.end_merge())
+        self.grid = NoteGrid(
+            self._notes_changed, self._audition, lambda: self.desk.end_merge(), say=lambda text: self.desk.message.emit(text),
+            chose=self._show_chosen,
+        )  # fmt: skip
         self.chords = QLineEdit("F#m9 | Dmaj7 | Bm7 | C#m7")
         self.chords.setObjectName("sounds.chords")
         self.chords.setAccessibleName("Chord line")
         self.chords.setToolTip("Bars parted by |, chords within a bar by spaces")
         self.record = False
+        self.behind = _ALL  # whose notes are seen behind: a track's id, all, or nobody's
+        self.menu = PhraseMenu(self, self)
+        self._looked_at: dict[str, str] = {}  # of a section that plays several phrases: by track, which is shown
         self._recorded: dict[int, tuple[float, float]] = {}  # keys that are down: since which beat, how hard
+        self._chosen_fields: list[tuple[NumberField, Callable[[Note], Any]]] = []
         self.keeps = (self.grid, self.chords)
+        self._playhead = QTimer(self, interval=40)
+        self._playhead.timeout.connect(self._show_playhead)
+        self._playhead.start()
+
+    # --- what is shown -------------------------------------------------------------------------------------
 
     def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
-        phrase = self.phrase
+        phrase, desk = self.phrase, self.desk
         return (
-            tuple((p.id, p.beats) for p in source.phrases), phrase and phrase.id, self.desk.selection.section.id, self.record
+            tuple((p.id, p.beats) for p in source.phrases), phrase and phrase.id, desk.selection.section.id, self.record,
+            tuple((t.id, t.name) for t in desk.session.tracks), desk.song.key,
         )  # fmt: skip
 
+    def look_at(self, phrase_id: str) -> None:
+        """Of several phrases that a section plays: this one is shown."""
+        self._looked_at[self.desk.selection.track_id] = phrase_id
+        self.stage.show_all()
+
+    def choose_phrase(self, played: tuple[str, ...]) -> str | None:
+        """Which of them is shown."""
+        wanted = self._looked_at.get(self.desk.selection.track_id)
+        return wanted if wanted in played else (played[0] if played else None)
+
+    @property
+    def key(self) -> Key | None:
+        return self.desk.song.parsed_key
+
     def show_pictures(self, layer: Layer | None, kept: Layer | None) -> None:
-        self.grid.show_phrase(self.phrase, bar_beats=self.desk.song.bar_beats)
+        desk, phrase = self.desk, self.phrase
+        behind: dict[str, tuple[Note, ...]] = {}
+        if phrase is not None and self.behind != _NOTHING:
+            behind = notes_of_others(desk.session, desk.selection.track_id, desk.selection.section.id, phrase.beats)
+            if self.behind != _ALL:
+                behind = {track: notes for track, notes in behind.items() if track == self.behind}
+        self.grid.show_surroundings(bar_beats=desk.song.bar_beats, key=self.key, behind=behind)
+        self.grid.show_phrase(phrase)
+        self._show_chosen()
+
+    def _show_chosen(self) -> None:
+        """The fields of what is chosen."""
+        chosen = sorted(self.grid.copied(), key=lambda n: (n.start_beat, n.pitch))
+        for field, read in self._chosen_fields:
+            field.show_value(read(chosen[0]) if chosen else None, None)
+
+    def _show_playhead(self) -> None:
+        phrase, listening = self.phrase if self.isVisible() else None, self.desk.listening
+        if phrase is None or not listening.playing:
+            self.grid.show_playhead(None)
+            return
+        first, end = self.desk.session.section_span(self.desk.selection.section.id)
+        inside = first <= listening.player.heard_position() < end
+        self.grid.show_playhead(self._song_beat() % phrase.beats if inside else None)
+
+    # --- building ------------------------------------------------------------------------------------------
 
     def build(self, source: InstrumentSource, layer: Layer | None) -> None:
-        phrases = QComboBox()
-        phrases.setObjectName("sounds.phrase")
-        phrases.setAccessibleName("Phrase of this section")
-        phrases.addItem("no phrase", None)
-        for p in source.phrases:
-            phrases.addItem(f"{p.id} ({p.beats:g} beats)", p.id)
         now = self.phrase
-        phrases.setCurrentIndex(
-            next((i for i in range(phrases.count()) if phrases.itemData(i) == (now.id if now else None)), 0)
-        )
-        phrases.activated.connect(
-            lambda i: self._edit(
-                "Phrase",
-                lambda s: set_part(
-                    s, self.desk.selection.track_id, self.desk.selection.section.id, phrases.itemData(i)
-                ),
+        first, second = QWidget(), QWidget()
+        recording = button("Stop recording" if self.record else "Record", "sounds.record", self._toggle_record, kind="chosen" if self.record else "", tip="What the keyboard plays goes into the phrase while the song plays")  # fmt: skip
+        first.setLayout(
+            row(
+                label(f"{self.desk.selection.section.name} plays", "soft"), self._phrase_box(source, now),
+                menu_button("Phrase", "sounds.phrase.menu", self.menu.entries), menu_button("Choose", "sounds.choose", self._choices()),
+                menu_button("Change", "sounds.change", self._changes(), tip="What is chosen, or all notes where none is"), 1, recording, spacing=5,
             )
-        )
-        steps = QComboBox()
-        steps.setObjectName("sounds.step")
-        steps.setAccessibleName("Grid")
-        for words, beats in (
-            ("1/4", 1.0),
-            ("1/8", 0.5),
-            ("1/8 t", 1 / 3),
-            ("1/16", 0.25),
-            ("1/16 t", 1 / 6),
-            ("1/32", 0.125),
-        ):
-            steps.addItem(words, beats)
-        steps.setCurrentIndex(steps.findData(self.grid.step))
-        steps.activated.connect(lambda i: setattr(self.grid, "step", steps.itemData(i)))
+        )  # fmt: skip
         makes = QComboBox()
         makes.setObjectName("sounds.make")
         makes.setAccessibleName("Make notes from the chords")
-        for words in (
-            "Make…",
-            "Chords",
-            "Roots in eighths",
-            "Off-beats",
-            "Arpeggio in sixteenths",
-            "Rolling bass",
-            "Accelerating roll",
-        ):
-            makes.addItem(words)
+        makes.addItems(list(_MAKES))
         makes.activated.connect(self.generate)
         makes.activated.connect(lambda _: makes.setCurrentIndex(0))
-        shape = QComboBox()
-        shape.setObjectName("sounds.shape")
-        shape.setAccessibleName("Change all notes")
-        for words in ("All notes…", "Quantize wholly", "Quantize by half", "Swing by half", "Humanize", "Strum 24 ms"):
-            shape.addItem(words)
-        shape.activated.connect(self.reshape)
-        shape.activated.connect(lambda _: shape.setCurrentIndex(0))
-        recording = button("Stop recording" if self.record else "Record", "sounds.record", self._toggle_record, kind="chosen" if self.record else "", tip="What the keyboard plays goes into the phrase while the song plays")  # fmt: skip
-        one, two = QWidget(), QWidget()
-        one.setLayout(
+        midi = menu_button(
+            "MIDI", "sounds.midi",
+            (("Bring in…", "sounds.midi.in", self._midi_in), ("Write…", "sounds.midi.out", self._midi_out)),
+        )  # fmt: skip
+        second.setLayout(
             row(
-                label(f"{self.desk.selection.section.name} plays", "soft"),
-                phrases,
-                button("New phrase", "sounds.phrase.new", self.new_phrase),
-                label("grid", "soft"),
-                steps,
-                shape,
-                recording,
-                1,
-                spacing=5,
+                label("grid", "soft"), self._grid_box(), self._snap_box(), label("behind", "soft"), self._behind_box(),
+                label("chords", "soft"), self.chords, makes, midi, spacing=5,
             )
-        )
-        two.setLayout(
-            row(
-                label("Chords", "soft"),
-                self.chords,
-                makes,
-                button("MIDI in…", "sounds.midi.in", self._midi_in),
-                button("MIDI out…", "sounds.midi.out", self._midi_out),
-                spacing=5,
-            )
-        )
-        for each in (one, two, self.grid):
+        )  # fmt: skip
+        for each in (first, second, self.grid):
             self.add(each)
-        nudge = Param(
-            name="nudge_ms",
-            label="Phrase nudge",
-            unit="ms",
-            low=-200.0,
-            high=200.0,
-            default=0.0,
-            help="Moves the whole phrase: below 0 earlier.",
-        )
-        note_nudge = replace(nudge, label="Note nudge", help="Moves the selected note: below 0 earlier.")
-        cells = []
+        self._layout.setStretchFactor(self.grid, 1)
+        self._chosen_fields = []
         if now is not None:
-            cells = [
-                self.field(nudge, "phrase.nudge", lambda v: self._change_phrase("Phrase nudge", nudge_ms=v), lambda i, e: self.phrase.nudge_ms if self.phrase else 0.0),
-                self.field(note_nudge, "note.nudge", lambda v: self.grid.change_selected("Note nudge", ("nudge", self.grid.selected), nudge_ms=v), lambda i, e: self._selected_note("nudge_ms")),
-            ]  # fmt: skip
-            for n in range(4):
-                macro = Param(
-                    name=f"macro{n + 1}",
-                    label=f"Macro {n + 1}",
-                    low=0.0,
-                    high=1.0,
-                    default=0.0,
-                    help="Of the selected note, for routes.",
-                )
-                cells.append(self.field(macro, f"note.macro{n + 1}", lambda v, at=n: self._set_macro(at, v), lambda i, e, at=n: (self._selected_note("macros") or (0.0,) * 4)[at]))  # fmt: skip
-        self.add_cells(cells)
+            self._build_fields()
 
-    def _selected_note(self, field: str) -> Any:
-        phrase, at = self.phrase, self.grid.selected
-        if phrase is None or at is None or at >= len(phrase.notes):
-            return 0.0 if field == "nudge_ms" else None
-        return getattr(phrase.notes[at], field)
+    def _phrase_box(self, source: InstrumentSource, now: Phrase | None) -> QComboBox:
+        phrases = QComboBox()
+        phrases.setObjectName("sounds.phrase")
+        phrases.setAccessibleName("Phrase of this section")
+        phrases.setMaximumWidth(190)
+        phrases.addItem("no phrase", None)
+        for p in source.phrases:
+            phrases.addItem(f"{p.id} ({p.beats:g} beats)", p.id)
+        phrases.setCurrentIndex(max(0, phrases.findData(now.id if now else None)))
+        phrases.activated.connect(lambda i: self._play_phrase(phrases.itemData(i)))
+        return phrases
 
-    def _set_macro(self, at: int, value: float) -> None:
-        held = self._selected_note("macros")
-        if held is not None:
-            self.grid.change_selected(
-                "Macro", ("macro", at), macros=tuple(value if i == at else v for i, v in enumerate(held))
+    def _play_phrase(self, phrase_id: str | None) -> None:
+        """The section plays it; where it does already among others, it is only shown."""
+        desk, track = self.desk, self.desk.selection.track_id
+        section = desk.selection.section.id
+        plays = {p.phrase for p in desk.session.track(track).parts if p.section == section}
+        if phrase_id is None or phrase_id not in plays:
+            self._edit("Phrase", lambda s: set_part(s, track, section, phrase_id))
+        if phrase_id is not None:
+            self.look_at(phrase_id)
+
+    def _grid_box(self) -> QComboBox:
+        steps = QComboBox()
+        steps.setObjectName("sounds.step")
+        steps.setAccessibleName("Grid")
+        for words in _GRIDS:
+            steps.addItem(words, float(note_value_to_beats(words)))
+        near = min(range(steps.count()), key=lambda i: abs(steps.itemData(i) - self.grid.step))
+        steps.setCurrentIndex(near)
+        steps.activated.connect(lambda i: self._set_grid(steps.itemData(i)))
+        return steps
+
+    def _set_grid(self, beats: float) -> None:
+        self.grid.step = beats
+        self.grid.update()
+
+    def _snap_box(self) -> QCheckBox:
+        snap = QCheckBox("snap")
+        snap.setObjectName("sounds.snap")
+        snap.setToolTip("What the hand moves goes from line to line of the grid; off, anywhere")
+        snap.setChecked(self.grid.snaps)
+        snap.toggled.connect(lambda on: setattr(self.grid, "snaps", on))
+        return snap
+
+    def _behind_box(self) -> QComboBox:
+        box = QComboBox()
+        box.setObjectName("sounds.behind")
+        box.setAccessibleName("Notes of other tracks behind")
+        box.setMaximumWidth(110)
+        box.addItem("nothing", _NOTHING)
+        box.addItem("all tracks", _ALL)
+        for track in self.desk.session.tracks:
+            if isinstance(track.source, InstrumentSource) and track.id != self.desk.selection.track_id:
+                box.addItem(track.name, track.id)
+        box.setCurrentIndex(max(0, box.findData(self.behind)))
+        box.activated.connect(lambda i: self._set_behind(box.itemData(i)))
+        return box
+
+    def _set_behind(self, whose: str) -> None:
+        self.behind = whose
+        self.show_pictures(None, None)
+
+    def _build_fields(self) -> None:
+        def field(p: Param, name: str, step: float, change: Callable[[Any], None]) -> NumberField:
+            return NumberField(
+                p, f"sounds.{name}", step=step, on_change=change, on_release=self.desk.end_merge,
+                bpm=lambda: self.desk.song.tempo_bpm, on_error=self.desk.message.emit,
+            )  # fmt: skip
+
+        def of_chosen(p: Param, name: str, step: float, read: Callable[[Note], Any], change: Callable[[Any, Note], Change]) -> NumberField:  # fmt: skip
+            made = field(p, name, step, lambda v: self._change_chosen(p.label, change, v))
+            self._chosen_fields.append((made, read))
+            return made
+
+        end = self.phrase.beats if self.phrase is not None else 0.0
+        one, two = QWidget(), QWidget()
+        chosen = [
+            of_chosen(PITCH, "note.pitch", 1, lambda n: n.pitch, lambda v, lead: lambda notes: note_edits.moved(notes, 0.0, round(v) - lead.pitch, phrase_beats=end)),
+            of_chosen(START, "note.start", 0.25, lambda n: n.start_beat + 1.0, lambda v, lead: lambda notes: note_edits.moved(notes, v - 1.0 - lead.start_beat, phrase_beats=end)),
+            of_chosen(LENGTH, "note.length", 0.25, lambda n: n.length_beats, lambda v, lead: lambda notes: note_edits.lengthened(notes, v - lead.length_beats)),
+            of_chosen(VELOCITY, "note.velocity", 0.02, lambda n: n.velocity, lambda v, lead: lambda notes: note_edits.harder(notes, _as_share(v) - lead.velocity)),
+            of_chosen(NUDGE, "note.nudge", 1, lambda n: n.nudge_ms, lambda v, lead: lambda notes: note_edits.nudged(notes, v - lead.nudge_ms)),
+            of_chosen(WHEEL, "note.wheel", 0.05, lambda n: n.wheel, lambda v, lead: lambda notes: [n.replace(wheel=v) for n in notes]),
+        ]  # fmt: skip
+        one.setLayout(row(*chosen, spacing=8))
+        phrase = [
+            field(PHRASE_BEATS, "phrase.beats", 1, self._resize),
+            field(PHRASE_NUDGE, "phrase.nudge", 1, lambda v: self._change_phrase("Phrase nudge", nudge_ms=v)),
+        ]
+        self._fields += [
+            (phrase[0], lambda i, e: self.phrase.beats if self.phrase else None),
+            (phrase[1], lambda i, e: self.phrase.nudge_ms if self.phrase else None),
+        ]
+        macros = []
+        for at in range(4):
+            named = self.source.macros[at] if self.source is not None else ""
+            p = share(
+                f"macro{at + 1}", named or f"Macro {at + 1}", 0.0, f"Macro {at + 1} of what is chosen, for routes."
             )
+            macros.append(
+                of_chosen(p, p.name.replace("macro", "note.macro"), 0.05, lambda n, at=at: n.macros[at], lambda v, lead, at=at: lambda notes: [n.replace(macros=_with(n.macros, at, v)) for n in notes])
+            )  # fmt: skip
+        two.setLayout(row(*phrase, *macros, spacing=8))
+        self.add(one)
+        self.add(two)
+
+    def _change_chosen(self, what: str, change: Callable[[Any, Note], Change], value: Any) -> None:
+        chosen = self.grid.copied()
+        if chosen:
+            lead = min(chosen, key=lambda n: (n.start_beat, n.pitch))
+            self.grid.apply(what, change(value, lead), merge=("field", what))
+
+    # --- choosing and changing -----------------------------------------------------------------------------
+
+    def _choices(self) -> Menu:
+        grid = self.grid
+        return (
+            ("All (Ctrl+A)", "sounds.choose.all", grid.choose_all),
+            ("All of this pitch (P)", "sounds.choose.pitch", grid.choose_same_pitch),
+            ("On weak beats", "sounds.choose.weak", lambda: grid.choose_weak(self.desk.song.beats_per_bar)),
+            ("The others", "sounds.choose.rest", grid.choose_rest),
+            ("None", "sounds.choose.none", lambda: grid.choose(())),
+            None,
+            ("Next (N)", "sounds.choose.next", lambda: grid.step_through(1)),
+        )
+
+    def _changes(self) -> Menu:
+        def entry(words: str, name: str, change: Callable[[], Change | None]) -> Entry:
+            def act() -> None:
+                made = change()
+                if made is not None:
+                    self.grid.apply(words.rstrip("…"), made, all_of_them=True)
+
+            return words, f"sounds.change.{name}", act
+
+        grid, edits = self.grid, note_edits
+        return (
+            ("Duplicate (Ctrl+D)", "sounds.change.duplicate", grid.duplicate),
+            "Time",
+            entry("Reverse", "reverse", lambda: edits.reversed_in_time),
+            entry("Twice as long", "twice", lambda: self._stretched(2.0)),
+            entry("Half as long", "half", lambda: self._stretched(0.5)),
+            entry("Stretch…", "stretch", self._ask_stretch),
+            entry("Up to the next", "join_up", lambda: lambda notes: edits.joined_up(notes, phrase_beats=grid.beats)),
+            entry("Quantize wholly", "quantize", lambda: lambda notes: edits.on_grid(notes, grid.step)),
+            entry("Quantize by half", "quantize_half", lambda: lambda notes: edits.on_grid(notes, grid.step, 0.5)),
+            entry("Swing by half", "swing", lambda: lambda notes: edits.with_swing(notes, grid.step, 0.5)),
+            entry("Strum up, 24 ms", "strum", lambda: lambda notes: edits.as_strum(notes, 24.0)),
+            entry("Strum down, 24 ms", "strum_down", lambda: lambda notes: edits.as_strum(notes, 24.0, upward=False)),
+            "Pitch",
+            entry("A step up in the key", "step_up", lambda: self._in_key(1)),
+            entry("A step down in the key", "step_down", lambda: self._in_key(-1)),
+            entry("A third up in the key", "third_up", lambda: self._in_key(2)),
+            entry("An octave up", "octave_up", lambda: lambda notes: edits.moved(notes, 0.0, 12, phrase_beats=grid.beats)),
+            entry("An octave down", "octave_down", lambda: lambda notes: edits.moved(notes, 0.0, -12, phrase_beats=grid.beats)),
+            entry("Mirror", "mirror", lambda: lambda notes: edits.mirrored(notes, self.key)),
+            "Velocity",
+            entry("Harder, × 1.15", "harder", lambda: lambda notes: edits.velocity_scaled(notes, 1.15)),
+            entry("Softer, × 0.87", "softer", lambda: lambda notes: edits.velocity_scaled(notes, 0.87)),
+            entry("Ramp from the first to the last", "ramp", lambda: _ramp_between),
+            entry("Humanize", "humanize", lambda: lambda notes: edits.with_feel(notes, time_ms=6.0, velocity=0.06, seed=1)),
+        )  # fmt: skip
+
+    def _stretched(self, factor: float) -> Change:
+        return lambda notes: note_edits.stretched(notes, factor, phrase_beats=self.grid.beats)
+
+    def _ask_stretch(self) -> Change | None:
+        factor, good = QInputDialog.getDouble(self, "Stretch notes", "Times as long:", 1.5, 0.05, 20.0, 3)
+        return self._stretched(factor) if good else None
+
+    def _in_key(self, steps: int) -> Change | None:
+        key = self.key
+        if key is None:
+            self.desk.message.emit("The song has no key yet; choose one in the Brief.")
+            return None
+        return lambda notes: note_edits.transposed_in_key(notes, steps, key)
+
+    def cut_beat(self) -> float:
+        """Where a phrase is split: at the caret, else where what is chosen begins, else in the middle, on a line of the grid."""
+        grid = self.grid
+        if grid.caret is not None:
+            return grid.caret[0]
+        if grid.chosen:
+            return min(n.start_beat for n in grid.copied())
+        return round(grid.beats / 2 / grid.step) * grid.step
+
+    # --- cut, copy, paste ----------------------------------------------------------------------------------
+
+    def copy(self) -> None:
+        notes, phrase = self.grid.copied(), self.phrase
+        if notes:
+            clipboard.copy(self.desk, CopiedNotes(notes=tuple(notes)), clipboard.counted(len(notes), "note"))
+        elif phrase is not None:
+            clipboard.copy(self.desk, CopiedPhrase(phrase=phrase), f"the phrase {phrase.id}")
+        else:
+            self.desk.message.emit("There are no notes here to copy.")
+
+    def cut(self) -> None:
+        if self.grid.chosen:
+            self.copy()
+            self.grid.remove_chosen("Cut notes")
+
+    def paste(self) -> None:
+        """Notes at the caret; a phrase in the place of what the section plays."""
+        found = clipboard.copied(self.desk)
+        if found is None:
+            return
+        what = found.what
+        if isinstance(what, CopiedNotes):
+            if self.phrase is not None:
+                self.grid.paste(what.notes)
+                return
+            first = min(n.start_beat for n in what.notes)
+            bar = self.desk.song.bar_beats
+            offset = first // bar * bar  # the notes stay where they are in their bar
+            moved = tuple(n.replace(start_beat=n.start_beat - offset) for n in what.notes)
+            self.new_phrase(beats=_whole_bars(moved, bar), notes=moved)
+        elif isinstance(what, CopiedPhrase):
+            self.new_phrase(
+                beats=what.phrase.beats, notes=what.phrase.notes, name=what.phrase.id, nudge_ms=what.phrase.nudge_ms
+            )
+        else:
+            clipboard.cannot_go_here(self.desk, found, "notes and phrases")
 
     def _edit(self, what: str, change: Callable[[Session], Session], merge: object = None) -> None:
         self.desk.edit(what, change, merge_key=merge)
@@ -186,14 +441,25 @@ class NotesPanel(Panel):
             merge=(self.desk.selection.track_id, "notes", what, merge) if merge is not None else object(),
         )
 
-    def new_phrase(self, *, beats: float | None = None, notes: tuple[Note, ...] = (), name: str = "phrase") -> None:
+    def _resize(self, beats: float) -> None:
+        phrase, track = self.phrase, self.desk.selection.track_id
+        if phrase is not None:
+            self._edit(
+                "Phrase length", lambda s: resize_phrase(s, track, phrase.id, beats), (track, phrase.id, "beats")
+            )
+
+    def new_phrase(
+        self, *, beats: float | None = None, notes: tuple[Note, ...] = (), name: str = "phrase", nudge_ms: float = 0.0
+    ) -> None:
         source, track, section = self.source, self.desk.selection.track_id, self.desk.selection.section
         if source is None:
             return
         made = Phrase(
-            id=make_id(name, (p.id for p in source.phrases)), beats=beats or 4.0 * self.desk.song.bar_beats, notes=notes
-        )
+            id=free_phrase_id(self.desk.session, track, name), beats=beats or 4.0 * self.desk.song.bar_beats, notes=notes,
+            nudge_ms=nudge_ms,
+        )  # fmt: skip
         self._edit("New phrase", lambda s: set_part(put_phrase(s, track, made), track, section.id, made.id))
+        self._looked_at[track] = made.id
 
     def _set_notes(self, what: str, events: list[NoteEvent], beats: float | None = None) -> None:
         notes = tuple(note_of(e) for e in events)
@@ -222,22 +488,9 @@ class NotesPanel(Panel):
         self._set_notes("Make notes", made, bar * len(bars))
 
     def _roll_pitch(self) -> int:
-        """The selected note's pitch, or where drums are as they were tuned."""
-        phrase, at = self.phrase, self.grid.selected
-        return phrase.notes[at].pitch if phrase is not None and at is not None and at < len(phrase.notes) else 60
-
-    def reshape(self, which: int) -> None:
-        """A change of all notes of the phrase."""
-        phrase = self.phrase
-        if which == 0 or phrase is None:
-            return
-        notes = [event_of(n) for n in phrase.notes]
-        step = self.grid.step
-        made = {
-            1: lambda: quantized(notes, step), 2: lambda: quantized(notes, step, strength=0.5), 3: lambda: swung(notes, step, 0.5),
-            4: lambda: humanized(notes, time_ms=6.0, velocity=0.06, seed=1), 5: lambda: strummed(notes, 24.0),
-        }[which]()  # fmt: skip
-        self._set_notes("Change all notes", made)
+        """The first chosen note's pitch, or where drums are as they were tuned."""
+        chosen = self.grid.copied()
+        return chosen[0].pitch if chosen else 60
 
     def _midi_in(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Bring in notes", "", "MIDI (*.mid *.midi)")
@@ -250,10 +503,12 @@ class NotesPanel(Panel):
         except ZygotoneError as error:
             self.desk.message.emit(str(error))
             return
-        notes = song.notes
-        bar = self.desk.song.bar_beats
-        beats = bar * max(1, int(np.ceil(max(n.start_beat + n.length_beats for n in notes) / bar - 1e-9)))
-        self.new_phrase(beats=beats, notes=tuple(note_of(n) for n in notes), name=path.stem)
+        notes = tuple(note_of(n) for n in song.notes)
+        frame = song.tracks[0].phrase if len(song.tracks) == 1 else None
+        if frame is not None:
+            self.new_phrase(beats=frame.beats, notes=notes, name=path.stem, nudge_ms=frame.nudge_ms)
+        else:
+            self.new_phrase(beats=_whole_bars(notes, self.desk.song.bar_beats), notes=notes, name=path.stem)
 
     def _midi_out(self) -> None:
         phrase, track = self.phrase, self.track
@@ -263,10 +518,10 @@ class NotesPanel(Panel):
         path, _ = QFileDialog.getSaveFileName(self, "Write notes", f"{phrase.id}.mid", "MIDI (*.mid)")
         if path:
             song = self.desk.song
-            # As it is heard: with the nudge of the track on top of those of the notes.
-            notes = [replace(event_of(n), nudge_ms=n.nudge_ms + track.nudge_ms) for n in phrase.notes]
+            frame = PhraseFrame(phrase.beats, phrase.nudge_ms, track.nudge_ms)
+            notes = [event_of(n) for n in phrase.notes]
             try:
-                write_midi(path, [(track.name, notes)], tempo_bpm=song.tempo_bpm, beats_per_bar=song.beats_per_bar, beat_unit=song.beat_unit)  # fmt: skip
+                write_midi(path, [(track.name, notes)], tempo_bpm=song.tempo_bpm, beats_per_bar=song.beats_per_bar, beat_unit=song.beat_unit, phrase=frame)  # fmt: skip
             except ZygotoneError as error:
                 self.desk.message.emit(str(error))
 
@@ -306,10 +561,27 @@ class NotesPanel(Panel):
         self.stage.show_all()
 
     def _audition(self, pitch: int) -> None:
-        from PySide6.QtCore import QTimer
-
         self.desk.keys.press(pitch, 0.8)
         QTimer.singleShot(250, lambda: self.desk.keys.release(pitch))
+
+
+def _as_share(velocity: float) -> float:
+    """A velocity as typed: up to 1 a share, above it as MIDI counts."""
+    return velocity / 127.0 if velocity > 1.0 else velocity
+
+
+def _with(macros: tuple[float, float, float, float], at: int, value: float) -> tuple[float, ...]:
+    return tuple(value if i == at else held for i, held in enumerate(macros))
+
+
+def _ramp_between(notes: Sequence[Note]) -> list[Note]:
+    """From the first one's velocity to the last one's."""
+    order = sorted(notes, key=lambda n: n.start_beat)
+    return note_edits.ramped(notes, order[0].velocity, order[-1].velocity)
+
+
+def _whole_bars(notes: Sequence[Note], bar_beats: float) -> float:
+    return bar_beats * max(1, int(np.ceil(max(n.start_beat + n.length_beats for n in notes) / bar_beats - 1e-9)))
 
 
 def note_of(event: NoteEvent) -> Note:

@@ -7,10 +7,11 @@ from typing import Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QHideEvent
-from PySide6.QtWidgets import QComboBox, QFileDialog, QInputDialog, QScrollArea, QWidget
+from PySide6.QtWidgets import QBoxLayout, QComboBox, QFileDialog, QInputDialog, QScrollArea, QWidget
 
 from zygotone.advise.questions import LayerMapOf
 from zygotone.advise.sound_views import LayerMapView
+from zygotone.app import clipboard
 from zygotone.app.desk import Desk
 from zygotone.app.measuring import WhileVisible
 from zygotone.app.midi_ports import MidiInput
@@ -26,11 +27,15 @@ from zygotone.app.stages.sounds.panel import Panel
 from zygotone.app.stages.sounds.routes import RoutesPanel
 from zygotone.app.stages.sounds.source import SourcePanel
 from zygotone.app.stages.sounds.zones import ZonesPanel
+from zygotone.app.widgets.asking import Entry as MenuEntry
+from zygotone.app.widgets.asking import Menu, menu_button
 from zygotone.app.widgets.basic import button, column, label, restyle, row
 from zygotone.app.widgets.layer_map import LayerMap
 from zygotone.app.widgets.piano import Piano
 from zygotone.errors import ZygotoneError
 from zygotone.session.catalogue import SOURCES
+from zygotone.session.clipboard import Copied, CopiedDevices, CopiedLayers, CopiedSound, CopiedTrack, What
+from zygotone.session.copies import free_name, paste_layers
 from zygotone.session.edits import (
     add_asset,
     change_instrument,
@@ -73,8 +78,8 @@ class SoundsStage(StageWidget):
                 button("↑", "sounds.up", lambda: self._move(-1), accessible="Layer up"),
                 button("↓", "sounds.down", lambda: self._move(1), accessible="Layer down"),
                 button("Rename…", "sounds.rename", self._rename), button("Remove", "sounds.remove", self.remove), 1,
-                button("Library…", "sounds.library", self.open_library, tip="Factory sounds and your own"),
-                button("Import…", "sounds.import", self._import), button("Export…", "sounds.export", self._export), spacing=5,
+                menu_button("Sound", "sounds.sound", self._sound_entries, tip="The whole sound: copy it, take in layers of another, files"),
+                button("Library…", "sounds.library", self.open_library, tip="Factory sounds and your own"), spacing=5,
             )
         )  # fmt: skip
         self.map = LayerMap(self.choose, lambda i, what, changes: self.change(what, i, **changes))
@@ -112,6 +117,9 @@ class SoundsStage(StageWidget):
                 self.no_layer, *self._panels.values(), 1, spacing=7, margins=(16, 10, 10, 6),
             )
         )  # fmt: skip
+        layout = inner.layout()
+        assert isinstance(layout, QBoxLayout)
+        layout.setStretchFactor(self._panels["Notes"], 100)
         self.scroller = QScrollArea()
         self.scroller.setWidgetResizable(True)
         self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -158,7 +166,8 @@ class SoundsStage(StageWidget):
         if source is None:
             return None
         played = played_in(self.desk.session.track(self.desk.selection.track_id).parts, self.desk.selection.section.id)
-        return next((p for p in source.phrases if p.id in played), None)
+        shown = self.notes.choose_phrase(played)
+        return next((p for p in source.phrases if p.id == shown), None)
 
     def kept(self) -> tuple[InstrumentSource | None, Layer | None]:
         """Instrument and layer as they are in A."""
@@ -172,8 +181,9 @@ class SoundsStage(StageWidget):
         source, layer, track = self.source, self.layer, self.track
         self.title.setText(self.desk.session.strip(self.desk.selection.track_id).name)
         has = source is not None
-        for widget in (self.top, self.map, self.piano):
-            widget.setVisible(has)
+        self.piano.setVisible(has)
+        for widget in (self.top, self.map):  # notes need the room, and have nothing to do with one layer
+            widget.setVisible(has and self.tab != "Notes")
         self.empty.setVisible(not has)
         self.new_button.setVisible(not has)
         for name, each in self._tab_buttons.items():
@@ -287,7 +297,7 @@ class SoundsStage(StageWidget):
         def add(session: Session) -> Session:
             made = Track(
                 id=make_id("sound", (s.id for s in session.strips())),
-                name=_free_name("Sound", session),
+                name=free_name(session, "Sound"),
                 role="keys",
                 source=InstrumentSource(layers=(body,)),
             )
@@ -338,6 +348,120 @@ class SoundsStage(StageWidget):
             return
         dialog.exec()
 
+    # --- cut, copy, paste ------------------------------------------------------------------------------------
+
+    def _sound_entries(self) -> Menu:
+        here = self.desk.selection.track_id
+        others: list[MenuEntry | str | None] = [
+            (t.name, f"sounds.take.{t.id}", lambda t=t: self.take_in(t))
+            for t in self.desk.session.tracks
+            if t.id != here and isinstance(t.source, InstrumentSource) and t.source.layers
+        ]
+        taken: list[MenuEntry | str | None] = [("Take in the layers of", "sounds.take", others)] if others else []
+        return (
+            ("Copy the sound", "sounds.copy", self.copy_sound), ("Paste as further layers", "sounds.paste", self.paste_layers),
+            ("Paste in its place", "sounds.paste.instead", self.paste_sound), *taken, None,
+            ("Import…", "sounds.import", self._import), ("Export…", "sounds.export", self._export),
+        )  # fmt: skip
+
+    def take_in(self, track: Track) -> None:
+        """The layers of another track's sound, beside those that are here."""
+        if isinstance(track.source, InstrumentSource):
+            self._add_layers(f"Take in {track.name}", track.source.layers)
+
+    def _add_layers(self, what: str, layers: tuple[Layer, ...], found: Copied | None = None) -> None:
+        track, made = self.desk.selection.track_id, [""]
+
+        def add(session: Session) -> Session:
+            taken = layers
+            if found is not None:
+                session, held = clipboard.with_its_clips(self.desk, session, found)
+                taken = _layers_in(held)
+            session, ids = paste_layers(session, track, taken)
+            made[:] = ids
+            return session
+
+        if self.desk.edit(what, add):
+            self.choose(made[-1])
+
+    def copy_sound(self) -> None:
+        source, track = self.source, self.track
+        if source is not None and source.layers and track is not None:
+            sound = SavedSound.of(source, name=track.name, role=track.role)
+            clipboard.copy(self.desk, CopiedSound(sound=sound), f"the sound of {track.name}")
+
+    def copy(self) -> None:
+        layer = self.layer
+        if self.tab == "Notes":
+            self.notes.copy()
+        elif self.tab == "Chain" and layer is not None and layer.chain:
+            device = layer.chain[self.panel("Chain").device_at]
+            clipboard.copy(self.desk, CopiedDevices(devices=(device,)), device.title)
+        elif layer is not None:
+            clipboard.copy(self.desk, CopiedLayers(layers=(layer,)), f"the layer {layer.name}")
+
+    def cut(self) -> None:
+        if self.tab == "Notes":
+            self.notes.cut()
+        elif self.tab != "Chain" and self.layer is not None:
+            self.copy()
+            self.remove()
+        else:
+            self.copy()
+            self.panel("Chain").remove_device()
+
+    def paste(self) -> None:
+        """Notes where notes are shown, devices into a layer's chain, and all that is sound as layers."""
+        if self.tab == "Notes":
+            self.notes.paste()
+            return
+        found = clipboard.copied(self.desk)
+        layer = self.layer
+        if found is None or self.source is None:
+            return
+        if isinstance(found.what, CopiedDevices) and layer is not None:
+            self.panel("Chain").paste_devices(found)
+        elif _layers_in(found.what):
+            self._add_layers("Paste layers", (), found)
+        else:
+            clipboard.cannot_go_here(self.desk, found, "layers and sounds")
+
+    def paste_layers(self) -> None:
+        found = clipboard.copied(self.desk)
+        if found is not None and _layers_in(found.what):
+            self._add_layers("Paste layers", (), found)
+        elif found is not None:
+            clipboard.cannot_go_here(self.desk, found, "layers and sounds")
+
+    def paste_sound(self) -> None:
+        """In the place of the track's own; its phrases stay."""
+        found, track = clipboard.copied(self.desk), self.desk.selection.track_id
+        if found is None:
+            return
+        if not isinstance(found.what, CopiedSound):
+            clipboard.cannot_go_here(self.desk, found, "a whole sound")
+            return
+
+        def put(session: Session) -> Session:
+            session, held = clipboard.with_its_clips(self.desk, session, found)
+            assert isinstance(held, CopiedSound)
+            sound = held.sound
+            return change_instrument(
+                session, track, layers=sound.layers, voices=sound.voices, lfos=sound.lfos, macros=sound.macros
+            )
+
+        if self.desk.edit(f"Sound: {found.what.sound.name}", put):
+            self._chosen.pop(track, None)
+            self.show_all()
+
+    def select_all(self) -> None:
+        if self.tab == "Notes":
+            self.notes.grid.choose_all()
+
+    def delete(self) -> None:
+        if self.tab == "Notes":
+            self.notes.grid.remove_chosen()
+
     def _import(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Bring in a sound", "", "Sounds (*.json)")
         if path:
@@ -376,11 +500,15 @@ class SoundsStage(StageWidget):
             self.map.show_layers(source, view, layer.id if layer else None)
 
 
-def _free_name(name: str, session: Session) -> str:
-    names, n, unlike = {s.name for s in session.strips()}, 2, name
-    while unlike in names:
-        unlike, n = f"{name} {n}", n + 1
-    return unlike
+def _layers_in(what: What) -> tuple[Layer, ...]:
+    """The layers of what was copied, where it is sound."""
+    if isinstance(what, CopiedLayers):
+        return what.layers
+    if isinstance(what, CopiedSound):
+        return what.sound.layers
+    if isinstance(what, CopiedTrack) and isinstance(what.track.source, InstrumentSource):
+        return what.track.source.layers
+    return ()
 
 
 STAGES.enter(Stage(key="sounds", title="Sounds", order=20, make=SoundsStage))

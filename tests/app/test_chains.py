@@ -7,7 +7,6 @@ from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
 
 from tests.builders import write_stem
 from tests.signals import noise
-from zygotone.app.widgets.lanes import current_value
 from zygotone.app.widgets.plot import Plot
 from zygotone.app.widgets.ruler import Ruler
 from zygotone.session.catalogue import DEVICES
@@ -166,7 +165,7 @@ def test_automation_is_drawn_heard_and_undone(window, chains, settled):
     lanes = chains.lanes
     lane = window.desk.session.lanes[0]
     assert (lane.strip, lane.device, lane.param) == ("bass", "filter", "cutoff_hz")
-    assert lane.points[0].value == current_value(bass(window), "filter", "cutoff_hz")
+    assert lane.points[0].value == bass(window).value_of("filter", "cutoff_hz")
     lanes.plot.pressed.emit(4.0, 500.0)
     lanes.plot.dragged.emit(5.1, 300.0)
     lanes.plot.released.emit()

@@ -181,7 +181,7 @@ def test_two_drags_of_one_note_are_two_steps(opened):
         return window.desk.session.track("keys").source.phrases[0].notes[0].start_beat
 
     def drag(beats: float) -> None:
-        box = grid._box(grid._phrase.notes[0])
+        box = grid._box(grid.notes[0])
         at = QPointF(box.left() + 3, box.center().y())
         to = QPointF(at.x() + grid._x(beats) - grid._x(0.0), at.y())
         QTest.mousePress(grid, Qt.MouseButton.LeftButton, pos=at.toPoint())

@@ -12,6 +12,7 @@ from zygotone.app.selection import Selection
 from zygotone.app.work import Worker
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.bench import Bench
+from zygotone.engine.ears import Listen
 from zygotone.engine.graph import Graph, compile_session
 from zygotone.engine.measurer import Answers, Question
 from zygotone.engine.remote import RemotePlayer
@@ -34,6 +35,7 @@ class Listening(QObject):
         self.worker = Worker()
         self.worker.failed.connect(self.message)
         self.selection = selection
+        self._listen = Listen()
         self._take(bench, renderer, SimulatedOutput())
 
     def _take(self, bench: Bench, renderer: Renderer, output: Output) -> None:
@@ -50,11 +52,17 @@ class Listening(QObject):
         else:
             self.player = Player(renderer, rate_hz)
             self.transport = Transport(self.player, output)
+            self.transport.listen(self._listen)
         self.heard = 0  # 0 is A, 1 is B
         self.alone = False  # whether the selected track is heard alone
         self._alone: dict[int, tuple[Graph, str, Graph]] = {}  # of A and B: of which graph and track, and what that is
         self._match: Match | None = None
         self._compared: tuple[tuple[Graph, Graph], Match] | None = None  # two others that are heard instead of A and B
+
+    def listen(self, wanted: Listen) -> None:
+        """How what is played is listened to, in this project and in the next."""
+        self._listen = wanted
+        self.transport.listen(wanted)
 
     def reset(self, bench: Bench, renderer: Renderer) -> None:
         """Another project; what played stops."""

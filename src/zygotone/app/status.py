@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QFrame, QProgressBar
 from zygotone.app.desk import Desk
 from zygotone.app.theme import theme
 from zygotone.app.widgets.basic import as_plain, button, label, row
+from zygotone.app.widgets.ears import EarsBar
 from zygotone.app.widgets.meter import Meter
 
 MESSAGE_MS = 9000
@@ -40,7 +41,9 @@ class StatusLine(QFrame):
             each.hide()
         self.message = label("", name="status.message")
         self.engine_label = label("", name="status.engine")
-        self.keys_label = label("Space play · X swap A/B · K keep · D drop · F1 keys", name="status.keys")
+        self.ears = EarsBar()
+        self.ears.listens.connect(desk.listening.listen)
+        self.keys_label = label("F1 keys", name="status.keys")
         self.setLayout(
             row(
                 self.output_label,
@@ -51,8 +54,9 @@ class StatusLine(QFrame):
                 self.stop_work,
                 1,
                 self.engine_label,
+                self.ears,
                 self.keys_label,
-                spacing=18,
+                spacing=14,
                 margins=(16, 0, 16, 0),
             )
         )
@@ -96,16 +100,18 @@ class StatusLine(QFrame):
             self.engine_failed.emit()
         minutes = int(transport.played_s // 60)
         frames = f"{transport.output.name}, {desk.session.rate_hz / 1000:g} kHz"
-        self.output_label.setText(f"Output: {frames}")
+        self.output_label.setText(frames)
+        self.output_label.setToolTip("Where it is played, and at which sample rate")
         drop_outs = f"{transport.drop_outs} drop-outs"
-        self.engine_label.setText(
-            f"Engine {100 * transport.load:.0f} % · {drop_outs} · listening {minutes // 60}:{minutes % 60:02d}"
-        )
+        self.engine_label.setText(f"{100 * transport.load:.0f} % · {drop_outs} · {minutes // 60}:{minutes % 60:02d}")
         held = transport.held_db >= 0.1
         if held:
             self.engine_label.setText(f"{self.engine_label.text()} · too loud, held down by {transport.held_db:.1f} dB")
-        self.engine_label.setToolTip(_TOO_LOUD if held else "")
-        self.meter.show_peak(transport.peak)
+        self.engine_label.setToolTip(
+            _TOO_LOUD if held else "Engine load, drop-outs since the start, how long you have listened"
+        )
+        meters = transport.meters
+        self.meter.show_peak(transport.peak, meters.correlation, meters.balance_db)
         self._show_progress()
         bad = desk.listening.player.bad_samples
         if bad:

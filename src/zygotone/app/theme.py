@@ -148,6 +148,13 @@ def style_sheet(c: Colours) -> str:
     QFrame[kind="trialcard"] {{ background: {c.sheet}; border: 2px solid {c.b}; border-radius: 6px; }}
     QPushButton {{ background: {c.sheet}; border: 1px solid {c.line}; border-radius: 11px; padding: 3px 11px; }}
     QPushButton:hover {{ border-color: {c.soft}; }}
+    QPushButton[kind="narrow"] {{ padding: 3px 2px; }}
+    QPushButton[kind="narrow"]:focus {{ padding: 2px 1px; }}
+    QPushButton[kind="ear"] {{ padding: 0px 6px; border-radius: 8px; min-height: 18px; }}
+    QPushButton[kind="ear"]:focus {{ padding: 0px 5px; }}
+    QPushButton[kind="ear"][heard="true"] {{ background: {c.b}; color: {c.on_b}; border-color: {c.b}; }}
+    QPushButton[kind="ear"][heard="true"][plain="true"] {{ background: {c.fill}; color: {c.ink}; border-color: {c.soft}; }}
+    QComboBox[kind="ear"] {{ min-height: 16px; padding: 0px 4px; }}
     QPushButton[kind="choice"]:checked {{ background: {c.fill}; border-color: {c.ink}; }}
     QPushButton:focus {{ border: 2px solid {c.a}; padding: 2px 10px; }}
     QPushButton:disabled {{ color: {c.soft}; border-color: {c.line}; background: {c.ground}; }}

@@ -25,6 +25,8 @@ from zygotone.app.theme import colour, number_font, text_font, theme
 from zygotone.app.track_actions import TrackActions
 from zygotone.app.widgets.asking import fill_menu, menu_button
 from zygotone.app.widgets.basic import button, clear, column, label, row
+from zygotone.dsp.levels import gain_to_db
+from zygotone.dsp.types import FloatArray
 from zygotone.session.edits import change_strip
 from zygotone.session.models import Strip, Track
 
@@ -90,9 +92,9 @@ class TrackRow(QWidget):
         self.strip_id = strip.id
         self._shown: object = None
         self._desk, self._actions, self._drop_at = desk, actions, drop_at
+        self._peak: float | None = None
         self._pressed: QPointF | None = None
         self._dragged = False
-        self.setAcceptDrops(False)
         self.setObjectName(f"track.{strip.id}")
         self.setAccessibleName(strip.name)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -174,16 +176,7 @@ class TrackRow(QWidget):
         painter.setFont(font)
         name = painter.fontMetrics().elidedText(strip.name, Qt.TextElideMode.ElideRight, 62)
         painter.drawText(QRectF(29, 0, 64, self.height()), Qt.AlignmentFlag.AlignVCenter, name)
-        # Loudness of the track in the loop, −50 to −8 LUFS along the bar.
-        bar = QRectF(93, self.height() / 2 - 2, 22, 4)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colour("line"))
-        painter.drawRoundedRect(bar, 2, 2)
-        lufs = self._desk.measuring.levels.get(strip.id, -math.inf)
-        if math.isfinite(lufs):
-            share = min(1.0, max(0.04, (lufs + 50.0) / 42.0))
-            painter.setBrush(colour("soft" if strip.mute else "ink"))
-            painter.drawRoundedRect(QRectF(bar.left(), bar.top(), bar.width() * share, 4), 2, 2)
+        self._paint_level(painter, strip)
         if isinstance(strip, Track):
             painter.setPen(colour("soft"))
             painter.setFont(number_font(9))
@@ -192,6 +185,33 @@ class TrackRow(QWidget):
                 Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
                 str(strip.seat),
             )
+
+    def _paint_level(self, painter: QPainter, strip: Strip) -> None:
+        """While it plays, its peak now, −48 to 0 dBFS; else its loudness in the loop, −50 to −8 LUFS."""
+        bar = QRectF(93, self.height() / 2 - 2, 22, 4)
+        if self._peak is not None:
+            peak_db = float(gain_to_db(self._peak))
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(colour("line"))
+            painter.drawRect(bar.adjusted(0, -1, 0, 1))
+            share = min(1.0, max(0.0, 1.0 + peak_db / 48.0))
+            painter.setBrush(colour("b" if self._peak >= 1.0 else "ink"))
+            painter.drawRect(QRectF(bar.left(), bar.top() - 1, bar.width() * share, 6))
+            return
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour("line"))
+        painter.drawRoundedRect(bar, 2, 2)
+        lufs = self._desk.measuring.levels.get(strip.id, -math.inf)
+        if math.isfinite(lufs):
+            share = min(1.0, max(0.04, (lufs + 50.0) / 42.0))
+            painter.setBrush(colour("soft" if strip.mute else "ink"))
+            painter.drawRoundedRect(QRectF(bar.left(), bar.top(), bar.width() * share, 4), 2, 2)
+
+    def show_peak(self, peak: float | None) -> None:
+        """Of what is played now; None where nothing is."""
+        if peak != self._peak:
+            self._peak = peak
+            self.update(90, 0, 28, self.height())
 
     # --- hand ----------------------------------------------------------------------------------------------
 
@@ -351,6 +371,11 @@ class Left(QWidget):
         """The selected tracks go where the hand let go: before the row whose middle is below it."""
         to = sum(each.y() + each.height() / 2 < y for each in self.rows if isinstance(each.strip, Track))
         self.hands.put_at(to)
+
+    def show_peaks(self, peaks: FloatArray | None) -> None:
+        """Largest samples of all strips, in their order; None where nothing plays."""
+        for n, each in enumerate(self.rows):
+            each.show_peak(None if peaks is None else round(float(peaks[n]), 3))
 
     def row_of(self, strip_id: str) -> TrackRow:
         return next(each for each in self.rows if each.strip_id == strip_id)

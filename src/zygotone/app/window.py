@@ -31,6 +31,7 @@ from zygotone.app.theme import application, theme
 from zygotone.app.tracks import Left, TrackRow
 from zygotone.app.versions import VersionsDialog
 from zygotone.app.widgets.basic import as_action, column, row, stretch
+from zygotone.engine.ears import WAYS
 from zygotone.engine.transport import Output, SimulatedOutput, portaudio_outputs
 
 
@@ -175,6 +176,11 @@ class Window(QMainWindow):
         ]
         add(play, "Loop the next section", "play.next", lambda: self._step_section(1), "Ctrl+Right")
         add(play, "Loop the previous section", "play.previous", lambda: self._step_section(-1), "Ctrl+Left")
+        ears = play.addMenu("Listen")
+        for way, keys in zip(WAYS[1:], ("F5", "F6", "F7", "F8"), strict=True):
+            act = functools.partial(self.status.ears.toggle, way)
+            add(ears, way.capitalize(), f"play.listen.{way}", act, keys)
+        add(ears, "Dim", "play.listen.dim", self.status.ears.toggle_dim, "F9")
         play.addSeparator()
         self.output_menu = play.addMenu("Output")
         self.output_menu.aboutToShow.connect(self._fill_outputs)
@@ -301,7 +307,9 @@ class Window(QMainWindow):
         """Meters and playhead, at a steady rate."""
         self.status.tick()
         self.desk.look_after()
-        if self.desk.listening.playing:
+        playing = self.desk.listening.playing
+        self.left.show_peaks(self.desk.listening.transport.strip_peaks if playing else None)
+        if playing:
             self.header.ribbon.show_playhead()
 
     def closeEvent(self, event: QCloseEvent) -> None:

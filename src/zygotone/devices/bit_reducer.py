@@ -13,6 +13,7 @@ from zygotone.session.params import Values, level, number, share
 
 KIND = Kind(
     kind="bit_reducer",
+    purpose="colour",
     title="Bit reducer",
     summary="Fewer bits and a lower rate, without the filters that would hide it.",
     params=(

@@ -14,6 +14,7 @@ from zygotone.session.params import Param, Values, number, share
 
 KIND = Kind(
     kind="cabinet",
+    purpose="tone",
     picture="response",
     title="Cabinet",
     summary="A loudspeaker and a microphone for guitars and bass, worked out from size, brightness and distance; or an impulse file.",

@@ -9,6 +9,7 @@ from zygotone.session.params import Values, note_time, number, percent, share, w
 
 KIND = Kind(
     kind="chorus",
+    purpose="motion",
     picture="tail",
     title="Chorus",
     summary="Several copies, each a little late and a little out of tune, in motion.",

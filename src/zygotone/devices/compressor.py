@@ -20,6 +20,7 @@ from zygotone.session.params import Values, choice, frequency, level, number, pe
 
 KIND = Kind(
     kind="compressor",
+    purpose="dynamics",
     work="compresses",
     picture="compressor",
     title="Compressor",

@@ -15,6 +15,7 @@ from zygotone.session.params import Values, frequency, level
 
 KIND = Kind(
     kind="deesser",
+    purpose="tone",
     title="De-esser",
     summary="A high shelf that dips only while what lies above it is too loud.",
     params=(

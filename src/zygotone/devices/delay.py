@@ -18,6 +18,7 @@ _LONGEST_MS = 4000.0
 
 KIND = Kind(
     kind="delay",
+    purpose="time",
     picture="tail",
     title="Delay",
     summary="Echoes in time with the song, each a little duller, dirtier or further to the side than the last.",

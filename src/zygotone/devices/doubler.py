@@ -11,6 +11,7 @@ from zygotone.session.params import Values, number, percent
 
 KIND = Kind(
     kind="doubler",
+    purpose="motion",
     picture="tail",
     title="Doubler",
     summary="Two more takes of the same part, left and right, that drift in time and pitch as a second take does.",

@@ -23,6 +23,7 @@ USUAL_POINTS = tuple(
 
 KIND = Kind(
     kind="ducker",
+    purpose="dynamics",
     picture="duck",
     entries=Entries(new=like_the_shown),
     title="Ducker",

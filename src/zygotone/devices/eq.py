@@ -112,6 +112,7 @@ def _idle(band: Values) -> frozenset[str]:
 
 KIND = Kind(
     kind="eq",
+    purpose="tone",
     title="EQ",
     summary="Up to twelve bands; follows the analog curve up to the top of hearing.",
     picture="curve",

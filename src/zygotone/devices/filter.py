@@ -34,6 +34,7 @@ from zygotone.session.params import Values, choice, frequency, level, note_time,
 
 KIND = Kind(
     kind="filter",
+    purpose="tone",
     picture="response",
     title="Filter",
     summary="Low-pass, high-pass, band-pass or notch whose cutoff may move as fast as you like.",

@@ -14,6 +14,7 @@ _DEEPEST_MS, _LONGEST_MS = 5.0, 12.0
 
 KIND = Kind(
     kind="flanger",
+    purpose="motion",
     picture="response",
     title="Flanger",
     summary="A very short delay that sweeps; with feedback the comb rings.",

@@ -12,6 +12,7 @@ from zygotone.session.params import Values, level, number, switch
 
 KIND = Kind(
     kind="gain",
+    purpose="place",
     title="Gain",
     summary="Level, polarity and a delay in fractions of a sample, to line one signal up with another.",
     params=(

@@ -13,6 +13,7 @@ from zygotone.session.params import Values, level, number
 
 KIND = Kind(
     kind="gate",
+    purpose="dynamics",
     work="gates",
     title="Gate",
     summary="Closes when it gets quiet. After a reverb, keyed by the dry snare, it makes the room stop short.",

@@ -28,6 +28,7 @@ def _moved(params: Values, at: int, freq_hz: float, level_db: float) -> dict[str
 
 KIND = Kind(
     kind="keyed_eq",
+    purpose="tone",
     title="Keyed EQ",
     summary="A bell that opens only while the key is loud at its frequency, and closes again after it.",
     takes_key=True,

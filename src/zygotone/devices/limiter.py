@@ -16,6 +16,7 @@ from zygotone.session.params import Values, level, number
 
 KIND = Kind(
     kind="limiter",
+    purpose="dynamics",
     work="limits",
     title="Limiter",
     summary="Lets no peak over the ceiling, not even between two samples.",

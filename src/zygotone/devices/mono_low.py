@@ -13,6 +13,7 @@ from zygotone.session.params import Values, frequency
 
 KIND = Kind(
     kind="mono_low",
+    purpose="place",
     title="Mono low",
     summary="Makes everything below a frequency mono; above it the stereo picture stays.",
     params=(

@@ -35,6 +35,7 @@ _MOST_UP_DB = 24.0
 
 KIND = Kind(
     kind="multiband",
+    purpose="dynamics",
     entries=Entries(new=like_the_shown),
     title="Multiband",
     summary="Compresses up to five bands apart, from above and from below; idle, it gives back the input itself.",

@@ -12,6 +12,7 @@ from zygotone.session.params import Values, choice, number
 
 KIND = Kind(
     kind="pan",
+    purpose="place",
     title="Pan",
     summary="Place between left and right; the middle leaves the signal as it is.",
     params=(

@@ -13,6 +13,7 @@ from zygotone.session.params import Values, choice, frequency, note_time, number
 
 KIND = Kind(
     kind="phaser",
+    purpose="motion",
     picture="response",
     title="Phaser",
     summary="All-pass stages that sweep; blended with the dry signal they leave moving notches.",

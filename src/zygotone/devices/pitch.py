@@ -20,6 +20,7 @@ def _moved_by_a_number(given: dict[str, Any]) -> dict[str, Any]:
 
 KIND = Kind(
     kind="pitch",
+    purpose="colour",
     title="Pitch",
     summary="Moves pitch and formants apart, so that a voice goes up without getting small.",
     params=(

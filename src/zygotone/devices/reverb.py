@@ -21,6 +21,7 @@ from zygotone.session.params import Values, choice, frequency, note_time, number
 
 KIND = Kind(
     kind="reverb",
+    purpose="time",
     picture="tail",
     title="Reverb",
     summary="A space around the sound: room, hall or plate, or a nonlinear tail that stops.",

@@ -21,6 +21,7 @@ from zygotone.session.params import Values, choice, frequency, level, number, sw
 
 KIND = Kind(
     kind="saturation",
+    purpose="colour",
     picture="saturation",
     title="Saturation",
     summary="Adds harmonics by bending the waveform; what it does not bend passes untouched.",

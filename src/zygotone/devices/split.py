@@ -17,6 +17,7 @@ BRANCH = (
 KIND = DEVICES.enter(
     Kind(
         kind="split",
+        purpose="place",
         holds_chains=True,
         title="Split",
         summary="Runs several chains side by side, in step to the frame, and adds them up.",

@@ -13,6 +13,7 @@ from zygotone.session.params import Values, choice, number
 
 KIND = Kind(
     kind="spread",
+    purpose="place",
     picture="response",
     title="Spread",
     summary="Makes a mono sound wide: one side a little later (Haas), or both out of step by all-passes, which keeps the levels.",

@@ -13,6 +13,7 @@ from zygotone.session.params import Values, level, number
 
 KIND = Kind(
     kind="transient",
+    purpose="dynamics",
     title="Transient",
     summary="Makes onsets sharper or softer and tails longer or shorter, at any level.",
     params=(

@@ -12,6 +12,7 @@ from zygotone.session.params import Values, choice, note_time, number, share
 
 KIND = Kind(
     kind="tremolo",
+    purpose="motion",
     title="Tremolo",
     summary="Moves the level; with the sides half a cycle apart it moves from side to side.",
     params=(

@@ -12,6 +12,7 @@ from zygotone.session.params import Values, note_time, number, percent
 
 KIND = Kind(
     kind="vibrato",
+    purpose="motion",
     title="Vibrato",
     summary="Moves the pitch up and down.",
     usual_mix=1.0,

@@ -18,6 +18,7 @@ from zygotone.session.params import Values, level, number, share, whole
 
 KIND = Kind(
     kind="vocoder",
+    purpose="colour",
     title="Vocoder",
     summary="Bands of the key, which talks, open the same bands of the track, which sings.",
     takes_key=True,

@@ -15,6 +15,7 @@ from zygotone.session.params import Values, frequency, percent
 
 KIND = Kind(
     kind="width",
+    purpose="place",
     picture="response",
     title="Width",
     summary="Narrower or wider, by the difference of left and right; below a frequency the picture stays as it is.",

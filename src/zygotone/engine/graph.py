@@ -437,7 +437,7 @@ def _motions(session: Session) -> dict[tuple[str, str], tuple[Motion, ...]]:
             continue
         start, end = spans[lane.section] if lane.section is not None else (0.0, float("inf"))
         place = (lane.strip, f"layer:{lane.layer}" if lane.layer is not None else lane.device or "")
-        motion = Motion(session.lane_param(lane), lane.param, lane, start, end)
+        motion = Motion(session.lane_target(lane), lane.param, lane, start, end)
         found[place] = (*found.get(place, ()), motion)
     return found
 

@@ -1,4 +1,4 @@
-"""What is played, measured as it goes by: momentary and short-term loudness, correlation, and third octaves."""
+"""What is played, measured as it goes by: momentary and short-term loudness, correlation, balance, and third octaves."""
 
 from __future__ import annotations
 
@@ -26,6 +26,7 @@ class Metered:
     momentary_lufs: float
     short_term_lufs: float
     correlation: float
+    balance_db: float  # how much louder the right side is than the left
     bands_db: FloatArray  # (31,)
 
 
@@ -54,7 +55,7 @@ class LiveMeters:
         self._products = np.zeros(3)
         self._last = np.zeros((2, _FRAMES))
         self.momentary_lufs = self.short_term_lufs = SILENT_DB
-        self.correlation = 0.0
+        self.correlation = self.balance_db = 0.0
         self.bands_db: FloatArray = np.full(len(BANDS_HZ), SILENT_DB)
 
     def process(self, block: Stereo) -> None:
@@ -76,6 +77,8 @@ class LiveMeters:
         self._products = forget * self._products + np.array([left @ left, right @ right, left @ right])
         both = float(np.sqrt(self._products[0] * self._products[1]))
         self.correlation = float(self._products[2]) / both if both > 1e-9 else 0.0
+        left_power, right_power = self._products[0] + 1e-9, self._products[1] + 1e-9
+        self.balance_db = 10.0 * float(np.log10(right_power / left_power))
         if frames >= _FRAMES:
             self._last = block[:, -_FRAMES:].copy()
         else:

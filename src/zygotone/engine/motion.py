@@ -16,7 +16,7 @@ import numpy as np
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import GRID_FRAMES, FloatArray
 from zygotone.engine.graph import Motion
-from zygotone.session.automation import lane_values
+from zygotone.session.automation import lane_values, offset_param, shifted
 from zygotone.session.instruments import Layer, layer_value
 from zygotone.sources.modulation import Automation
 
@@ -77,12 +77,19 @@ def beats_of(frames: FloatArray, *, rate_hz: int, bpm: float) -> FloatArray:
 
 
 def moved(motions: Sequence[Motion], base: float, beats: FloatArray) -> FloatArray:
-    """Value at ``beats`` (n,) of one parameter: ``base`` where no lane plays, and the last lane where several do."""
+    """Value at ``beats`` (n,) of one parameter: ``base`` where no lane plays, and the last lane where several do; what
+    relative lanes add comes on top of that."""
     out = np.full(len(beats), float(base))
-    for motion in motions:
+    for motion in sorted(motions, key=lambda m: m.lane.relative):
         playing = (beats >= motion.start_beat) & (beats < motion.end_beat)
-        if playing.any():
-            out[playing] = lane_values(motion.lane, motion.param, beats[playing] - motion.start_beat)
+        if not playing.any():
+            continue
+        at = beats[playing] - motion.start_beat
+        if motion.lane.relative:
+            offsets = lane_values(motion.lane, offset_param(motion.param), at)
+            out[playing] = shifted(motion.param, out[playing], offsets)
+        else:
+            out[playing] = lane_values(motion.lane, motion.param, at)
     return out
 
 

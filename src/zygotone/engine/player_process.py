@@ -18,6 +18,7 @@ from typing import Any
 import numpy as np
 
 from zygotone.engine import cores
+from zygotone.engine.ears import Listen, Way
 from zygotone.engine.player_state import PlayerState, note_place
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.sent_versions import ServedVersions, VersionReceiver
@@ -102,7 +103,8 @@ class Server(ServedVersions):
         state["played_s"], state["playing"] = transport.played_s, transport.playing
         meters = transport.meters
         state["momentary_lufs"], state["short_term_lufs"] = meters.momentary_lufs, meters.short_term_lufs
-        state["correlation"] = meters.correlation
+        state["correlation"], state["balance_db"] = meters.correlation, meters.balance_db
+        state.strip_peaks[:] = player.strip_peaks
         state.bands_db[:] = meters.bands_db
         state["rolling"], state["live_idle"] = player.rolling, player.live.idle
         state["bad_samples"] = player.bad_samples
@@ -138,6 +140,9 @@ class Server(ServedVersions):
         self.transport.stop()
         gc.collect()  # versions leave no circles behind; whatever else does waits until nobody listens
         self.tell("stopped")
+
+    def do_listen(self, way: Way, band: str, dim: bool) -> None:
+        self.transport.listen(Listen(way, band, dim))
 
     def do_output(self, spec: tuple[Any, ...]) -> None:
         self.transport.set_output(output_of(spec))

@@ -17,6 +17,7 @@ import numpy as np
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.child import Child, Patience
+from zygotone.engine.ears import Listen
 from zygotone.engine.graph import SourceNode, nodes_below
 from zygotone.engine.live_meters import Metered
 from zygotone.engine.measurer import Answers, AnswersHere
@@ -56,6 +57,7 @@ class RemotePlayer:
         self._made: set[str] = set()  # sources that are ready, by node key
         self._loop, self._choice, self._number = (0, 1), 0, 0
         self._rolling, self._wanted = True, False  # what was asked for: whether the song moves, and whether it plays
+        self._listen = Listen()
         self._asked_at = 0.0
         self.restarts = 0
         self._patience = Patience()
@@ -96,6 +98,7 @@ class RemotePlayer:
             self._begin()
             self.restarts += 1
             self._send("output", spec_of(self.output))
+            self.listen(self._listen)
             if self._versions is not None:
                 self._send_versions(*self._versions)
             self._send("choose", self._choice)
@@ -121,6 +124,7 @@ class RemotePlayer:
                 self._process.end()
                 self._begin()
                 self._send("output", spec_of(self.output))
+                self.listen(self._listen)
 
     def close(self) -> None:
         with self._lock:
@@ -210,6 +214,11 @@ class RemotePlayer:
         self._wanted, self._asked_at = False, time.monotonic()
         self._send("stop")
 
+    def listen(self, wanted: Listen) -> None:
+        """As ``Transport.listen``."""
+        self._listen = wanted
+        self._send("listen", wanted.way, wanted.band, wanted.dim)
+
     def set_output(self, output: Output) -> None:
         self.output = output
         self._send("output", spec_of(output))
@@ -233,7 +242,14 @@ class RemotePlayer:
     @property
     def meters(self) -> Metered:
         state = self.state
-        return Metered(state["momentary_lufs"], state["short_term_lufs"], state["correlation"], state.bands_db.copy())
+        return Metered(
+            state["momentary_lufs"], state["short_term_lufs"], state["correlation"], state["balance_db"],
+            state.bands_db.copy(),
+        )  # fmt: skip
+
+    @property
+    def strip_peaks(self) -> FloatArray:
+        return self.state.strip_peaks.copy()
 
     @property
     def peak(self) -> FloatArray:

@@ -21,8 +21,10 @@ from zygotone.engine.graph import Graph, Node, SourceNode, nodes_below
 from zygotone.engine.live import LiveNotes
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.runners import ReadSource
+from zygotone.session.models import MOST_STRIPS
 
 SWAP_S = 0.015  # length of the ramp from one version to another: no click, no jump
+_PEAKS_FALL = 0.94  # of a strip's peak, in 512 frames
 _MOST_HEARD = 3  # versions that wait or fade at a time, if that can be helped
 _FADED_S = 0.1  # how long a version waits at most until the one before has faded
 
@@ -101,6 +103,8 @@ class Player:
         )
         self._bad_before = 0  # replaced in graphs that a jump has put away
         self.position = 0  # next frame of the song to be worked out
+        self._strips: dict[str, list[str]] = {}  # of a version, by its mix's key: those of its strips, in their order
+        self.strip_peaks = np.zeros(MOST_STRIPS)  # largest sample of each strip of what is heard; falls slowly
         self._taken_at = 0.0  # when the last block was asked for
         self._lead = round(SWAP_S * rate_hz)  # frames from where it begins to where it was sent
         self._landed = 0  # where it was sent
@@ -142,6 +146,8 @@ class Player:
                 self._settled.setdefault(mix.key, self._taken + self._delay_of_news(mix))
             self._fade_over()
             self._settled = {n.key: self._settled[n.key] for n in (*nodes, *(heard.node for heard in self._heard))}
+            strips = {v.graph.mix.key: [v.graph.strip[s.id].key for s in v.graph.session.strips()] for v in versions}
+            self._strips = {key: held for key, held in self._strips.items() if key in self._settled} | strips
             keep = nodes + [heard.node for heard in self._heard]
             self._blocks.show(keep, lambda node: sources.get(node.key, _silence), prepared)
             self._staying = frozenset(node.key for node in nodes_below(nodes))
@@ -276,6 +282,7 @@ class Player:
             heard.wait = max(0, heard.wait - frames)
             out += (1.0 - _rounded(left)) * (outputs[heard.node.key] * heard.gain - out)
             heard.left = float(left[-1])
+        self._read_peaks(outputs, frames)
         self._taken += frames
         done = max((n for n, heard in enumerate(self._heard) if heard.left == 0.0), default=0)
         if done:
@@ -285,6 +292,14 @@ class Player:
                 self._settled = {mix.key: self._settled[mix.key] for mix in self._versions}
             self._swapped.notify_all()
         return out
+
+    def _read_peaks(self, outputs: dict[str, Stereo], frames: int) -> None:
+        """Of the strips of what is heard, after their faders."""
+        self.strip_peaks *= _PEAKS_FALL ** (frames / 512.0)
+        for n, key in enumerate(self._strips.get(self._heard[-1].node.key, ()) if self._heard else ()):
+            audio = outputs.get(key)
+            if audio is not None:
+                self.strip_peaks[n] = max(self.strip_peaks[n], float(np.max(np.abs(audio), initial=0.0)))
 
 
 def _rounded(ramp: FloatArray) -> FloatArray:

@@ -10,7 +10,8 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from zygotone.dsp.types import Stereo
+from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.engine.ears import Ears, Listen
 from zygotone.engine.live_meters import LiveMeters
 from zygotone.engine.stream import Player
 from zygotone.session.audio_files import AudioWriter
@@ -181,6 +182,7 @@ class Transport:
         self.held_db = 0.0  # how far the last blocks had to be turned down to stay within full scale
         self.played_s = 0.0
         self.meters = LiveMeters(player.rate_hz)
+        self.ears = Ears(player.rate_hz)
         self.error: str | None = None
 
     @property
@@ -215,6 +217,14 @@ class Transport:
             if not run.alive:
                 self._run = None
 
+    def listen(self, wanted: Listen) -> None:
+        """How what is played is listened to."""
+        self.ears.listen(wanted)
+
+    @property
+    def strip_peaks(self) -> FloatArray:
+        return self.player.strip_peaks
+
     def set_output(self, output: Output) -> None:
         was = self.playing
         self.stop()
@@ -237,10 +247,10 @@ class Transport:
             ramp = np.clip(ramp, 0.0, 1.0)
             gain = float(ramp[-1])
             block = block * ramp
-            block = limiter.process(block)
+            self.peak = np.maximum(self.peak * 0.94, np.minimum(1.0, np.max(np.abs(block), axis=1)))
+            self.meters.process(block)  # of the mix, however it is listened to
+            block = limiter.process(self.ears.process(block))
             self.held_db = max(limiter.held_db, self.held_db - _SHOWN_DB_S * BLOCK_FRAMES / rate)
-            self.peak = np.maximum(self.peak * 0.94, np.max(np.abs(block), axis=1))
-            self.meters.process(block)
             spent = time.perf_counter() - begin
             self.load += 0.05 * (spent * rate / BLOCK_FRAMES - self.load)
             last = ending and gain == 0.0

@@ -8,7 +8,9 @@ two points the value moves along the parameter's own scale, so that a frequency 
 
 from __future__ import annotations
 
+import dataclasses
 import functools
+import math
 from itertools import pairwise
 from typing import Annotated, Literal
 
@@ -46,7 +48,8 @@ class DrawnPoint(Value):
 
 class Lane(Value):
     """What moves what. ``points`` and ``steps`` read ``points``; the other shapes repeat every ``period`` between
-    ``low`` and ``high``, and ``drawn`` reads ``cycle``."""
+    ``low`` and ``high``, and ``drawn`` reads ``cycle``. The values of a ``relative`` lane are added to what the parameter else
+    has, as ``offset_param`` declares."""
 
     id: Id
     strip: Id
@@ -55,6 +58,7 @@ class Lane(Value):
     param: Annotated[str, Field(min_length=1, max_length=200)]
     section: Id | None = None  # None: the whole song
     on: bool = True
+    relative: bool = False
     shape: Shape = "points"
     points: Annotated[tuple[Point, ...], Field(max_length=10_000)] = ()
     period: Annotated[str, Field(max_length=12)] = "1/4"
@@ -86,6 +90,23 @@ class Lane(Value):
 
     def values(self) -> tuple[float, ...]:
         return (self.low, self.high) if self.repeats else tuple(p.value for p in self.points)
+
+
+@functools.lru_cache(maxsize=1024)
+def offset_param(param: Param) -> Param:
+    """The declaration of what a relative lane adds: octaves where ``param`` lies on a ratio scale, else its own unit."""
+    span = math.log2(param.high / param.low) if param.scale == "log" else param.high - param.low
+    unit = "octaves" if param.scale == "log" else param.unit
+    return dataclasses.replace(
+        param, label=f"{param.label} ±", type="float", unit=unit, low=-span, high=span, default=0.0, scale="linear",
+        help=f"Added to it. {param.help}",
+    )  # fmt: skip
+
+
+def shifted(param: Param, values: FloatArray, offsets: FloatArray) -> FloatArray:
+    """Values of a parameter with offsets added, within its range."""
+    moved = values * np.exp2(offsets) if param.scale == "log" else values + offsets
+    return np.asarray(np.clip(moved, param.low, param.high))
 
 
 @functools.lru_cache(maxsize=512)

@@ -68,6 +68,11 @@ PictureKind = Literal[
 
 
 Work = Literal["", "compresses", "limits", "gates"]
+Purpose = Literal["tone", "dynamics", "colour", "time", "motion", "place", ""]
+PURPOSES: dict[Purpose, str] = {
+    "tone": "Tone", "dynamics": "Dynamics", "colour": "Colour", "time": "Time", "motion": "Motion", "place": "Place and paths",
+    "": "Others",
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -78,6 +83,7 @@ class Kind:
     title: str
     summary: str
     params: tuple[Param, ...]
+    purpose: Purpose = ""  # of a device: what one reaches for it for
     takes_key: bool = False
     usual_mix: float = 1.0  # of a device, when it is put into a chain by hand
     usual: Mapping[str, Any] = field(

@@ -10,11 +10,12 @@ from collections import Counter
 from collections.abc import Iterable, Iterator
 from typing import Annotated, Any, Literal, Self
 
+import numpy as np
 from pydantic import Field, field_validator, model_validator
 
 from zygotone.errors import ParameterError
 from zygotone.music.keys import Key, parse_key
-from zygotone.session.automation import Lane, lane_range
+from zygotone.session.automation import Lane, lane_range, offset_param, shifted
 from zygotone.session.instruments import Envelope as Envelope
 from zygotone.session.instruments import InstrumentSource as InstrumentSource
 from zygotone.session.instruments import Job as Job
@@ -27,6 +28,7 @@ from zygotone.session.instruments import VoiceFilter as VoiceFilter
 from zygotone.session.instruments import Voices as Voices
 from zygotone.session.instruments import instrument_files as instrument_files
 from zygotone.session.instruments import layer_params as layer_params
+from zygotone.session.instruments import layer_value as layer_value
 from zygotone.session.kinds import MAX_CHAIN as MAX_CHAIN
 from zygotone.session.kinds import MAX_NESTING as MAX_NESTING
 from zygotone.session.kinds import Device as Device
@@ -38,8 +40,11 @@ from zygotone.session.kinds import file_names as file_names
 from zygotone.session.kinds import walk as walk
 from zygotone.session.params import Param, level, nearest, number
 from zygotone.session.parts import Part as Part
+from zygotone.session.paths import read_path
 from zygotone.session.value import Id, Name, Value
 
+MAX_TRACKS, MAX_BUSES = 256, 64
+MOST_STRIPS = MAX_TRACKS + MAX_BUSES + 1  # the mix
 MAX_NOTES = 200_000  # that one track plays over the song
 SAMPLE_RATES = (44100, 48000, 88200, 96000)
 
@@ -106,6 +111,15 @@ class Strip(Value):
         if found is None:
             raise ParameterError(f"{self.name!r} has no device {path!r}")
         return found
+
+    def value_of(self, device: str | None, param: str) -> Any:
+        """What a parameter that automation can move is set to: the strip's own, or with ``device`` one of it."""
+        if device is None:
+            if param.startswith("send."):
+                return next(s.level_db for s in self.sends if s.to == param.removeprefix("send."))
+            return getattr(self, param)
+        found = self.device(device)
+        return found.mix if param == "mix" else read_path(found.params, param)
 
 
 class Track(Strip):
@@ -226,8 +240,8 @@ class OnPurpose(Value):
 class Session(Value):
     rate_hz: Literal[44100, 48000, 88200, 96000] = 48000
     song: Song
-    tracks: Annotated[tuple[Track, ...], Field(max_length=256)] = ()
-    buses: Annotated[tuple[Bus, ...], Field(max_length=64)] = ()
+    tracks: Annotated[tuple[Track, ...], Field(max_length=MAX_TRACKS)] = ()
+    buses: Annotated[tuple[Bus, ...], Field(max_length=MAX_BUSES)] = ()
     mix: Bus = Bus(id="mix", name="Mix")
     assets: Annotated[tuple[Asset, ...], Field(max_length=10_000)] = ()
     lanes: Annotated[tuple[Lane, ...], Field(max_length=500)] = ()
@@ -333,14 +347,45 @@ class Session(Value):
     ) -> tuple[float, float] | None:
         """From where to where automation moves a parameter; None where none does."""
         place = (strip_id, device, layer, param)
-        ends = []
-        for lane in self.lanes:
-            if lane.moves and (lane.strip, lane.device, lane.layer, lane.param) == place:
+        lanes = [e for e in self.lanes if e.moves and (e.strip, e.device, e.layer, e.param) == place]
+        if not lanes:
+            return None
+        ends: list[tuple[float, float]] = []
+        target = self.lane_target(lanes[0])
+        for lane in lanes:
+            bars = self.song.bars if lane.section is None else self.song.section(lane.section).bars
+            if not lane.relative:
+                ends.append(lane_range(lane, target, bars * self.song.bar_beats))
+        if not ends or any(lane.relative for lane in lanes):  # what is added is added to what is set, too
+            ends.append((self.value_at(lanes[0]),) * 2)
+        for lane in lanes:
+            if lane.relative:
                 bars = self.song.bars if lane.section is None else self.song.section(lane.section).bars
-                ends.append(lane_range(lane, self.lane_param(lane), bars * self.song.bar_beats))
-        return (min(low for low, _ in ends), max(high for _, high in ends)) if ends else None
+                less, more = lane_range(lane, offset_param(target), bars * self.song.bar_beats)
+                both = np.array([[low, high] for low, high in ends])
+                moved = shifted(target, both, np.array([min(0.0, less), max(0.0, more)]))
+                ends = [(float(low), float(high)) for low, high in moved]
+        return min(low for low, _ in ends), max(high for _, high in ends)
+
+    def value_at(self, lane: Lane) -> float:
+        """What the parameter that a lane moves is set to."""
+        strip, bpm = self.strip(lane.strip), self.song.tempo_bpm
+        if lane.layer is not None and isinstance(strip, Track) and isinstance(strip.source, InstrumentSource):
+            layer = next(each for each in strip.source.layers if each.id == lane.layer)
+            return layer_value(layer, lane.param, bpm=bpm)
+        return self.lane_target(lane).number_of(strip.value_of(lane.device, lane.param), bpm=bpm)
 
     def lane_param(self, lane: Lane) -> Param:
+        """The declaration of a lane's values: of what it moves, or, where it is relative, of what it adds.
+
+        Raises
+        ------
+        ParameterError : there is no such thing, or it cannot be automated.
+        """
+        target = self.lane_target(lane)
+        return offset_param(target) if lane.relative else target
+
+    def lane_target(self, lane: Lane) -> Param:
         """The declaration of what a lane moves.
 
         Raises

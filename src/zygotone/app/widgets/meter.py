@@ -1,4 +1,4 @@
-"""Level of what is played: two bars and the larger one's number."""
+"""What is played: two bars of level and the larger one's number, correlation, balance."""
 
 from __future__ import annotations
 
@@ -15,19 +15,23 @@ _LOWEST_DB = -48.0
 
 
 class Meter(QWidget):
-    """Peak level, left above right, −48 to 0 dBFS."""
+    """Peak level, left above right, −48 to 0 dBFS; beside it correlation from −1 to 1 and balance up to 12 dB to a side."""
 
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("status.meter")
         self.setAccessibleName("Output level")
-        self.setToolTip("Peak level of what is played, −48 to 0 dBFS")
-        self.setFixedSize(156, 18)
-        self._peak = np.zeros(2)
+        self.setToolTip(
+            "Peak level of what is played, −48 to 0 dBFS; correlation of both sides, −1 to 1; balance, up to 12 dB to a side"
+        )
+        self.setFixedSize(244, 20)
+        self._peak, self._correlation, self._balance_db = np.zeros(2), 0.0, 0.0
 
-    def show_peak(self, peak: np.ndarray) -> None:
-        if not np.array_equal(peak, self._peak):
+    def show_peak(self, peak: np.ndarray, correlation: float = 0.0, balance_db: float = 0.0) -> None:
+        now = (correlation, balance_db)
+        if not np.array_equal(peak, self._peak) or now != (self._correlation, self._balance_db):
             self._peak = peak.copy()
+            self._correlation, self._balance_db = now
             self.setAccessibleDescription(self.text())
             self.update()
 
@@ -48,3 +52,19 @@ class Meter(QWidget):
         painter.setPen(colour("soft"))
         painter.setFont(number_font(8.5))
         painter.drawText(QRectF(86, 0, 70, 18), Qt.AlignmentFlag.AlignVCenter, self.text())
+        heard = float(self._peak.max()) > 1e-5
+        self._paint_needle(painter, 162, "corr", self._correlation if heard else None, clash=self._correlation < 0.0)
+        self._paint_needle(painter, 206, "bal", max(-1.0, min(1.0, self._balance_db / 12.0)) if heard else None)
+
+    def _paint_needle(self, painter: QPainter, x: float, word: str, at: float | None, *, clash: bool = False) -> None:
+        """A place between −1 (left) and 1 (right); nothing where nothing is heard."""
+        painter.setPen(colour("soft"))
+        painter.setFont(number_font(7))
+        painter.drawText(QRectF(x, 9, 36, 11), Qt.AlignmentFlag.AlignHCenter, word)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour("line"))
+        painter.drawRect(QRectF(x, 5, 36, 2))
+        painter.drawRect(QRectF(x + 17.5, 2, 1, 8))
+        if at is not None:
+            painter.setBrush(colour("clash" if clash else "ink"))
+            painter.drawRect(QRectF(x + 18 + 17 * at - 1.5, 1, 3, 9))

@@ -8,6 +8,7 @@ from typing import Any
 
 from PySide6.QtCore import QEvent, QObject, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import (
+    QContextMenuEvent,
     QFontMetrics,
     QKeyEvent,
     QMouseEvent,
@@ -18,9 +19,10 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSizePolicy, QWidget
+from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QMenu, QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.app.widgets.asking import Menu, fill_menu
 from zygotone.app.widgets.basic import column, label, row
 from zygotone.errors import ParameterError
 from zygotone.session.params import Param
@@ -289,6 +291,7 @@ class Ruler(QWidget):
         self.scale = Scale(param, f"{name}.scale", on_change, on_release)
         self.scale.setParent(self)
         self._moving: QLabel | None = None
+        self.offers: Callable[[], Menu] | None = None  # what a right click, or the menu key, opens
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
 
     # A page has dozens of these, made anew for each track: placed and painted by hand they cost a third of what layouts and
@@ -326,6 +329,16 @@ class Ruler(QWidget):
         box = QRectF(0.0, 0.0, self.width() - taken, _FIELD_HEIGHT)
         words = painter.fontMetrics().elidedText(self.param.label, Qt.TextElideMode.ElideRight, int(box.width()))
         painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        if self.offers is None:
+            super().contextMenuEvent(event)
+            return
+        menu = QMenu(self)
+        menu.setObjectName(f"{self.objectName()}.menu")
+        fill_menu(menu, self.offers())
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(event.globalPos())
 
     def show_moves(self, moves: tuple[float, float] | None) -> None:
         """Whether automation moves it, and from where to where: then what is set here holds only where no lane plays."""

@@ -12,11 +12,12 @@ from PySide6.QtWidgets import QFileDialog, QGridLayout, QWidget
 from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import button, clear, column, label, row
 from zygotone.app.widgets.key_choice import KeyChoice
+from zygotone.app.widgets.lanes import LanePanel, automation_offer
 from zygotone.app.widgets.ruler import Choice, Ruler
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_files import read_audio
-from zygotone.session.edits import add_asset, change_device, change_strip
-from zygotone.session.models import LEVEL, NUDGE, PAN, Device, KeyInput, Strip, Track
+from zygotone.session.edits import add_asset, change_device
+from zygotone.session.models import Device, KeyInput, Strip
 from zygotone.session.params import Param, number
 
 AUDIO_FILTER = "Audio (*.wav *.flac *.ogg *.aif *.aiff)"
@@ -47,6 +48,8 @@ class FieldsHost(Protocol):
     def device(self) -> Device | None: ...
     @property
     def path(self) -> str: ...
+    @property
+    def lanes(self) -> LanePanel: ...
     def kept_device(self) -> Device | None: ...
     def show_all(self) -> None: ...
     def enter_branch(self, index: int) -> None: ...
@@ -146,18 +149,6 @@ class DeviceFields(QWidget):
                     moves=(self.path, "mix"),
                 )
             )
-        strip_params = [LEVEL, PAN, *([NUDGE] if isinstance(strip, Track) else [])]
-        for p in strip_params:
-            cells.append(
-                self._ruler(
-                    p,
-                    f"chains.ruler.{p.name}",
-                    lambda v, n=p.name: self._change_strip(n, v),
-                    lambda d, s, n=p.name: getattr(s, n),
-                    f"Track: {p.label.lower()}",
-                    (None, p.name),
-                )
-            )
         for at, cell in enumerate(cells):
             self._rulers.addWidget(cell, at // _COLUMNS, at % _COLUMNS)
 
@@ -179,6 +170,7 @@ class DeviceFields(QWidget):
         self._fields.append((made, read))
         if moves is not None:
             self._movable.append((made, *moves))
+            made.offers = automation_offer(lambda: self.stage.lanes.open(*moves))
         return made
 
     def _param_cell(self, device: Device, p: Param) -> QWidget:
@@ -373,11 +365,3 @@ class DeviceFields(QWidget):
         entries = tuple(b for i, b in enumerate(device.params[p.name]) if i != self.band)
         self.band = max(0, self.band - 1)
         self.change(self.path, f"Remove {singular(p).lower()}", merge=None, **{p.name: entries})
-
-    def _change_strip(self, name: str, value: float) -> None:
-        strip_id = self.desk.selection.track_id
-        self.desk.edit(
-            name.split("_")[0].capitalize(),
-            lambda s: change_strip(s, strip_id, **{name: value}),
-            merge_key=(strip_id, name),
-        )

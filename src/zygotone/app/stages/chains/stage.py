@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QInputDialog, QScrollArea, QWidget
+from PySide6.QtWidgets import QInputDialog, QScrollArea, QWidget
 
 from zygotone.advise.questions import ChainMeasured, ChainOf, ClicksThrough, PeakAndBody
 from zygotone.app import clipboard
@@ -16,6 +16,7 @@ from zygotone.app.stages.base import STAGES, Action, Stage, StageWidget
 from zygotone.app.stages.chains.cards import DeviceCard
 from zygotone.app.stages.chains.effect import EffectTiles
 from zygotone.app.stages.chains.fields import DeviceFields
+from zygotone.app.stages.chains.offer import DeviceOffer
 from zygotone.app.widgets.asking import Entry, Menu, menu_button
 from zygotone.app.widgets.basic import button, clear, column, label, row, signed
 from zygotone.app.widgets.lanes import LanePanel
@@ -31,7 +32,6 @@ from zygotone.app.widgets.pictures import (
 )
 from zygotone.app.widgets.sends import SendsPanel
 from zygotone.errors import ParameterError
-from zygotone.session.catalogue import DEVICES
 from zygotone.session.clipboard import CopiedDevices
 from zygotone.session.copies import bring_chain, paste_devices
 from zygotone.session.edits import (
@@ -60,8 +60,9 @@ class ChainsStage(StageWidget):
         self.chain_menu = menu_button(
             "Chain", "chains.chain", self._chain_entries, tip="The whole chain: copy it, bring it to another track"
         )
-        self.sends = SendsPanel(desk)
-        self.lanes = LanePanel(desk)
+        self._lanes = LanePanel(desk)
+        self._lanes.shown.connect(self._show_lanes)
+        self.sends = SendsPanel(desk, self._lanes.open)
         self._measured: ChainMeasured | None = None
         self._watch = WhileVisible(self, desk.measuring, self._question, self._on_measured)
         self._cards_for: object = None
@@ -104,7 +105,7 @@ class ChainsStage(StageWidget):
         inner.setLayout(
             column(
                 row(self.title, self.route, 1, self.back, self.chain_menu, spacing=10), self._card_scroll, self.empty, self._actions_box,
-                self._picture_space, self.fields, self.did, self.sends, self.lanes, 1,
+                self._picture_space, self.fields, self.sends, self.did, self._lanes, 1,
                 spacing=8, margins=(16, 10, 10, 10),
             )
         )  # fmt: skip
@@ -124,6 +125,13 @@ class ChainsStage(StageWidget):
     @property
     def device(self) -> Device | None:
         return dict(walk(self.strip.chain)).get(self.desk.selection.device_id or "")
+
+    @property
+    def lanes(self) -> LanePanel:
+        return self._lanes
+
+    def _show_lanes(self) -> None:
+        self.scroller.ensureWidgetVisible(self._lanes)
 
     @property
     def path(self) -> str:
@@ -167,7 +175,7 @@ class ChainsStage(StageWidget):
         self.fields.show_device()
         self._show_picture()
         self.sends.show_strip(strip)
-        self.lanes.show_strip(strip, self.path if device is not None else None)
+        self._lanes.show_strip(strip, self.path if device is not None else None)
         self._watch.ask()
 
     def _where(self) -> str:
@@ -451,25 +459,11 @@ class ChainsStage(StageWidget):
     # --- what the window offers for it ---------------------------------------------------------------------
 
     def offer(self) -> QWidget:
-        grid = QGridLayout()
-        grid.setSpacing(5)
-        grid.setContentsMargins(0, 0, 0, 0)
-        for at, kind in enumerate(DEVICES):
-            made = button(
-                kind.title,
-                f"chains.add.{kind.kind}",
-                lambda k=kind.kind: self.add_device(k),
-                tip=kind.summary,
-                accessible=f"Add {kind.title}",
-            )
-            grid.addWidget(made, at // 2, at % 2)
         series = button(
             "Two in series: peaks, then gentle", "chains.add.series", self.add_peaks_then_gentle,
             tip="Two compressors set from the material: one that catches only the loudest peaks, then one that holds the rest",
         )  # fmt: skip
-        offered = QWidget()
-        offered.setLayout(column(label("Add a device", "heading"), grid, series, spacing=6))
-        return offered
+        return DeviceOffer(self.add_device, series)
 
     def actions_offered(self) -> tuple[Action, ...]:
         return (

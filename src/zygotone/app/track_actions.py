@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
 from zygotone.app import clipboard
+from zygotone.app.bouncing import ask_and_bounce, reversed_swell
 from zygotone.app.desk import Desk
 from zygotone.app.widgets.asking import Entry, Menu
 from zygotone.factory import factory_sounds
@@ -97,6 +98,9 @@ class TrackActions:
             ("Copy", "tracks.copy", self.copy),
             ("Paste after", "tracks.paste.after", self.paste),
             None,
+            ("Bounce… (Ctrl+B)", "tracks.bounce", self.bounce),
+            (f"Reversed swell into {section.name}", "tracks.swell", lambda: reversed_swell(self._desk)),
+            None,
             ("Rename…", "tracks.rename", self.rename),
             ("Up", "tracks.up", lambda: self.move(-1)),
             ("Down", "tracks.down", lambda: self.move(1)),
@@ -180,6 +184,9 @@ class TrackActions:
 
         if tracks:
             self._desk.edit(f"Remove {self._named(tracks)}", change)
+
+    def bounce(self) -> None:
+        ask_and_bounce(self._parent.window(), self._desk)
 
     def toggle(self, name: str) -> None:
         """Mute or solo: all of the selected as the first is to be."""

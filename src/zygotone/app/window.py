@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 
 from zygotone.advise.findings import RULES, Finding
 from zygotone.app.desk import Desk
+from zygotone.app.exporting import ask_and_export
 from zygotone.app.files import Files
 from zygotone.app.header import Header
 from zygotone.app.help import show_about, show_hearing, show_keys
@@ -143,6 +144,8 @@ class Window(QMainWindow):
         add(file, "Save", "file.save", self.files.save, "Ctrl+S")
         add(file, "Save as…", "file.save_as", self.files.save_as, "Ctrl+Shift+S")
         add(file, "Render the mix…", "file.render", self.files.render, "Ctrl+R")
+        add(file, "Export…", "file.export", lambda: ask_and_export(self, self.desk), "Ctrl+E")
+        add(file, "Bounce the track…", "file.bounce", self.left.hands.bounce, "Ctrl+B")
         add(file, "Compare versions…", "file.versions", self.compare_versions, "Ctrl+Shift+V")
         file.addSeparator()
         add(file, "Quit", "file.quit", self.close, "Ctrl+Q")

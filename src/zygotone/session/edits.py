@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable
-from typing import Any, TypeAlias
+from typing import Any, Literal, TypeAlias
 
 from zygotone.errors import ParameterError
 from zygotone.session.automation import Lane
@@ -399,6 +399,21 @@ def move_layer(session: Session, track_id: str, layer_id: str, steps: int) -> Se
     at = next(i for i, each in enumerate(layers) if each.id == layer_id)
     layers.insert(max(0, min(len(layers) - 1, at + steps)), layers.pop(at))
     return change_instrument(session, track_id, layers=tuple(layers))
+
+
+def share_out(session: Session, track_id: str, *, over: Literal["velocity", "keys"]) -> Session:
+    """Each layer gets its share of the velocities, from soft to hard, or of the keys, from low to high, in their order; over
+    velocities neighbours fade into each other by a quarter of a share."""
+    layers = instrument_of(session, track_id).layers
+    count = len(layers)
+    new = []
+    for n, layer in enumerate(layers):
+        if over == "velocity":
+            fade = round(0.25 / count, 4) if count > 1 else 0.0
+            new.append(layer.replace(velocity_low=round(n / count, 4), velocity_high=round((n + 1) / count, 4), velocity_fade=fade))  # fmt: skip
+        else:
+            new.append(layer.replace(key_low=128 * n // count, key_high=128 * (n + 1) // count - 1))
+    return change_instrument(session, track_id, layers=tuple(new))
 
 
 def put_phrase(session: Session, track_id: str, phrase: Phrase) -> Session:

@@ -54,9 +54,12 @@ class NoteGrid(NoteView):
         *,
         say: Callable[[str], None] = lambda text: None,
         chose: Callable[[], None] = lambda: None,
+        begin: Callable[[], None] = lambda: None,
     ) -> None:
+        """``begin`` makes a phrase where there is none, as the first note asks for it."""
         super().__init__()
         self._change, self._play, self._let_go, self._say, self._chose = change, play, let_go, say, chose
+        self._begin = begin
         self.snaps = True
         self._new_length: float | None = None  # of the note made longer last
         self._drag: _Drag | None = None
@@ -192,6 +195,8 @@ class NoteGrid(NoteView):
         return Note(start_beat=start, length_beats=max(SHORTEST, min(length, 10000.0)), pitch=pitch)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        if self.phrase is None and event.button() == Qt.MouseButton.LeftButton:
+            self._begin()
         if self.phrase is None:
             return
         p, modifiers = event.position(), event.modifiers()
@@ -389,7 +394,10 @@ class NoteGrid(NoteView):
 
     def _asked(self, event: QKeyEvent) -> Callable[[], None] | None:
         held = event.modifiers() & _ANY
-        return self._keys.get((held, Qt.Key(event.key()))) if self.phrase is not None else None
+        if self.phrase is None:
+            enter = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+            return self._begin if enter else None
+        return self._keys.get((held, Qt.Key(event.key())))
 
     def event(self, event: QEvent) -> bool:
         overrides = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride

@@ -167,7 +167,11 @@ class NoteView(QWidget):
         if self.phrase is None:
             painter.setPen(colour("soft"))
             painter.setFont(text_font(10))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "This section plays no phrase. Make one above.")
+            painter.drawText(
+                self.rect(),
+                Qt.AlignmentFlag.AlignCenter,
+                "This section plays no phrase. Click here, or press Enter, to begin one.",
+            )
             return
         self._paint_rows(painter)
         self._paint_lines(painter)

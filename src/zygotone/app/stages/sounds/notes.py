@@ -98,7 +98,7 @@ class NotesPanel(Panel):
         super().__init__(stage)
         self.grid = NoteGrid(
             self._notes_changed, self._audition, lambda: self.desk.end_merge(), say=lambda text: self.desk.message.emit(text),
-            chose=self._show_chosen,
+            chose=self._show_chosen, begin=self.new_phrase,
         )  # fmt: skip
         self.chords = QLineEdit("F#m9 | Dmaj7 | Bm7 | C#m7")
         self.chords.setObjectName("sounds.chords")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QHideEvent
@@ -44,6 +44,7 @@ from zygotone.session.edits import (
     move_layer,
     put_layer,
     remove_layer,
+    share_out,
 )
 from zygotone.session.instruments import InstrumentSource, Layer, Phrase
 from zygotone.session.kinds import Sound
@@ -361,8 +362,15 @@ class SoundsStage(StageWidget):
         return (
             ("Copy the sound", "sounds.copy", self.copy_sound), ("Paste as further layers", "sounds.paste", self.paste_layers),
             ("Paste in its place", "sounds.paste.instead", self.paste_sound), *taken, None,
+            ("Share out the velocities", "sounds.share.velocity", lambda: self._share_out("velocity")),
+            ("Share out the keys", "sounds.share.keys", lambda: self._share_out("keys")), None,
             ("Import…", "sounds.import", self._import), ("Export…", "sounds.export", self._export),
         )  # fmt: skip
+
+    def _share_out(self, over: Literal["velocity", "keys"]) -> None:
+        track = self.desk.selection.track_id
+        what = "Share out the velocities" if over == "velocity" else "Share out the keys"
+        self.desk.edit(what, lambda s: share_out(s, track, over=over))
 
     def take_in(self, track: Track) -> None:
         """The layers of another track's sound, beside those that are here."""

@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QApplication
 
 from zygotone.app.desk import Desk
 from zygotone.errors import ZygotoneError
-from zygotone.session.clipboard import WORDS, Copied, What, as_text, from_text, with_clips
+from zygotone.session.clipboard import WORDS, Copied, CopiedTrack, What, as_text, from_text, with_clips
 from zygotone.session.models import Session
 
 
@@ -30,6 +30,15 @@ def copied(desk: Desk) -> Copied | None:
     if found is None:
         desk.message.emit("There is nothing to paste: copy notes, devices, layers, automation or a track first.")
     return found
+
+
+def holds_track() -> bool:
+    """Whether it is a track; says nothing."""
+    try:
+        found = from_text(QApplication.clipboard().text())
+    except ZygotoneError:
+        return False
+    return found is not None and isinstance(found.what, CopiedTrack)
 
 
 def cannot_go_here(desk: Desk, found: Copied, wanted: str) -> None:

@@ -372,6 +372,12 @@ class Left(QWidget):
         to = sum(each.y() + each.height() / 2 < y for each in self.rows if isinstance(each.strip, Track))
         self.hands.put_at(to)
 
+    def open_new(self) -> None:
+        """The menu of new tracks, for the keyboard."""
+        menu = self.add.menu()
+        menu.popup(self.add.mapToGlobal(self.add.rect().bottomLeft()))
+        menu.setActiveAction(menu.actions()[0])
+
     def show_peaks(self, peaks: FloatArray | None) -> None:
         """Largest samples of all strips, in their order; None where nothing plays."""
         for n, each in enumerate(self.rows):

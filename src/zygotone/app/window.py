@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from zygotone.advise.findings import RULES, Finding
+from zygotone.app.clipboard import holds_track
 from zygotone.app.desk import Desk
 from zygotone.app.exporting import ask_and_export
 from zygotone.app.files import Files
@@ -159,6 +160,8 @@ class Window(QMainWindow):
             name = text.lower().replace(" ", "_")
             add(edit, text, f"edit.{name}", functools.partial(self._by_hand, name), keys)
         edit.addSeparator()
+        add(edit, "New track…", "edit.new_track", self.left.open_new, "Ctrl+T")
+        edit.addSeparator()
         self._typing_guarded = [
             add(edit, "Keep the trial", "edit.keep", self.margin.keep, "K"),
             add(edit, "Drop the trial", "edit.drop", self.margin.drop, "D"),
@@ -227,13 +230,14 @@ class Window(QMainWindow):
         theme().prefer(preference)
 
     def _by_hand(self, what: str) -> None:
-        """Cut, copy, paste or select all: of tracks where one of them has the focus, else of what the stage shows."""
-        if isinstance(self.focusWidget(), TrackRow):
-            act = getattr(self.left.hands, what, None)
-            if act is not None:
-                act()
-        else:
-            getattr(self.stages[self.stage], what)()
+        """Cut, copy, paste or select all: of tracks where one of them has the focus, else of what the stage shows. What is no
+        track is pasted into the stage, wherever the focus is: one chooses a track to paste something there."""
+        on_track = isinstance(self.focusWidget(), TrackRow)
+        if what == "paste":
+            on_track = on_track and holds_track()
+        act = getattr(self.left.hands, what, None) if on_track else getattr(self.stages[self.stage], what)
+        if act is not None:
+            act()
 
     def _toggle(self, name: str) -> None:
         self.left.hands.toggle(name)

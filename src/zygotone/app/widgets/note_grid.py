@@ -197,6 +197,7 @@ class NoteGrid(NoteView):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if self.phrase is None and event.button() == Qt.MouseButton.LeftButton:
             self._begin()
+            return
         if self.phrase is None:
             return
         p, modifiers = event.position(), event.modifiers()
@@ -218,6 +219,8 @@ class NoteGrid(NoteView):
             self._sweep(p, p)
         elif at is None:
             self._drag = drag("run" if modifiers & _CTRL else "press")
+            if not modifiers & _SHIFT:
+                self._drag.chosen = frozenset()  # a band chooses anew
             if modifiers & _CTRL:
                 self._write_run(beat, pitch)
         elif modifiers & _SHIFT:
@@ -239,8 +242,6 @@ class NoteGrid(NoteView):
         p = event.position()
         if drag.what == "press" and (p - drag.at).manhattanLength() > _MOVED_PX:
             drag.what = "band"
-            if not event.modifiers() & _SHIFT:
-                drag.chosen = frozenset()
         if drag.what == "velocity":
             self._sweep(drag.at, p)
         elif drag.what == "band":

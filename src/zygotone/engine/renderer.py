@@ -9,6 +9,7 @@ compressors and filters have settled as they would have in the song, and the lat
 from __future__ import annotations
 
 import functools
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -24,6 +25,7 @@ from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, c
 from zygotone.engine.motion import layer_automation
 from zygotone.engine.pipeline import at_once
 from zygotone.engine.runners import GivenRunner, ReadSource, Runner
+from zygotone.session.audio_files import resample
 from zygotone.session.audio_store import AudioStore, Clip, HeldClip
 from zygotone.session.held import Held
 from zygotone.session.mapped import MappedCache
@@ -100,22 +102,16 @@ class Renderer:
         return reader
 
     def _clip_of(self, session: Session) -> ClipOf:
-        """A track's clips, moved to another pitch at their own length where a part wants that."""
+        """A track's clips, moved to another pitch or length where a part wants that."""
 
-        def clip_of(asset_id: str, semitones: int) -> Clip:
+        def clip_of(asset_id: str, semitones: int, stretch: float) -> Clip:
             clip = self.store.clip(session.asset(asset_id), session.rate_hz)
-            if semitones == 0:
+            if semitones == 0 and stretch == 1.0:
                 return clip
-            key = ("moved", asset_id, semitones, session.rate_hz)
+            key = ("moved", asset_id, semitones, stretch, session.rate_hz)
             take = self.held.get(key)
             if take is None:
-                device = Device.model_validate(
-                    {"id": "move", "kind": "pitch", "semitones": semitones, "formants": "leave"}
-                )
-                moved = process_chain(
-                    np.ascontiguousarray(clip.read(0, clip.frames)), [device], session.rate_hz, max_tail_s=0.0
-                )
-                take = Take(moved[:, : clip.frames].astype(np.float32))
+                take = Take(moved_clip(clip, semitones, stretch, session.rate_hz).astype(np.float32))
                 self._keep(key, take)
             return HeldClip(take.audio)
 
@@ -245,6 +241,22 @@ class Renderer:
         return self.take(
             graph, graph.strip[strip_id], session.section_span(section.id if section is not None else None), **options
         ).audio
+
+
+def moved_clip(clip: Clip, semitones: int, stretch: float, rate_hz: int) -> Stereo:
+    """A clip at another pitch and ``stretch`` times as long: resampled to its new length, and its pitch moved by what that
+    changed and by ``semitones``."""
+    audio = np.ascontiguousarray(clip.read(0, clip.frames))
+    frames = max(1, round(clip.frames * stretch))
+    if stretch != 1.0:
+        audio = resample(audio, rate_hz, round(rate_hz * stretch))
+    shift = semitones + 12.0 * math.log2(stretch)
+    if abs(shift) > 1e-6:
+        device = Device.model_validate({"id": "move", "kind": "pitch", "semitones": shift, "formants": "leave"})
+        audio = process_chain(audio, [device], rate_hz, max_tail_s=0.0)
+    out = np.zeros((2, frames))
+    out[:, : min(frames, audio.shape[1])] = audio[:, :frames]
+    return out
 
 
 @dataclass(slots=True)

@@ -16,7 +16,7 @@ from zygotone.session.parts import Part
 _EDGE_S = 0.005  # a clip that runs along fades in before its part and out after it, so that the part itself is whole
 _CUT_S = 0.002  # and one that is cut within fades so long at least
 
-ClipOf = Callable[[str, int], Clip]  # a clip by asset id, moved by so many semitones at its own length
+ClipOf = Callable[[str, int, float], Clip]  # a clip by asset id, moved by so many semitones, so many times as long
 
 
 def part_gain(part: Part, at_beats: FloatArray | float, first_beat: float, end_beat: float, bpm: float) -> FloatArray:
@@ -38,9 +38,9 @@ class ClipReader:
         self._gain = db_to_gain(source.gain_db)
         self._start = round(source.start_s * rate_hz)
         self._end = round(song.length_s * rate_hz)
-        self._whole = clip_of(source.asset, 0) if not parts else None
+        self._whole = clip_of(source.asset, 0, 1.0) if not parts else None
         self._parts = [
-            (part, clip_of(part.clip or source.asset, part.transpose_semitones), *self._frames_of(part))
+            (part, clip_of(part.clip or source.asset, part.transpose_semitones, part.stretch), *self._frames_of(part))
             for part in parts
         ]
 

@@ -14,7 +14,7 @@ import numpy as np
 from zygotone.advise.advisor import find_in, with_fixes
 from zygotone.advise.findings import RULES, Finding
 from zygotone.advise.hearing import Hearing
-from zygotone.advise.sound_views import LayerMapView, SourceView, layer_map, source_view
+from zygotone.advise.sound_views import ClipShape, LayerMapView, SourceView, clip_shape, layer_map, source_view
 from zygotone.advise.views import (
     ClickAnswer,
     Effect,
@@ -218,6 +218,17 @@ class LayerMapOf:
 
     def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> LayerMapView | None:
         return layer_map(Hearing.of(self.graph, self.section, renderer, unwanted), self.track)
+
+
+@dataclass(frozen=True, slots=True)
+class ClipShapeOf:
+    graph: Graph
+    section: Section
+    track: str
+    name: str = "clip shape"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> ClipShape | None:
+        return clip_shape(self.graph, self.section, self.track, renderer)
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,12 +8,15 @@ import numpy as np
 
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.views import FREQS_HZ
+from zygotone.dsp.onsets import onsets
 from zygotone.dsp.strings import design_string, pluck_softness
 from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.engine.graph import Graph
+from zygotone.engine.renderer import Renderer
 from zygotone.measure.layers import band_levels_db, owners
 from zygotone.measure.loudness import integrated_lufs
 from zygotone.measure.spectrum import log_spectrum_db, spectrum
-from zygotone.session.models import InstrumentSource, Layer
+from zygotone.session.models import ClipSource, InstrumentSource, Layer, Section
 from zygotone.session.params import Values
 from zygotone.sources import drum
 from zygotone.sources.base import C4_HZ, NoteRequest, ReadClip, cells_of, source_kind
@@ -141,3 +144,40 @@ def drum_view(params: Values, *, pitch_hz: float) -> DrumView:
         at, tone, part(params["noise_db"], drum.noise_envelope(params, at)), part(params["click_db"], drum.click_envelope(at)),
         None if tone is None else np.asarray(tone_hz),
     )  # fmt: skip
+
+
+# --- clips ---------------------------------------------------------------------------------------------------------
+
+_SHAPE_COLUMNS = 1600
+
+
+@dataclass(frozen=True, slots=True)
+class ClipShape:
+    """What a track's clips give over a section, before its chain: lowest and highest sample of each of many columns, and its
+    hits, in beats of the song."""
+
+    section: str
+    first_beat: float
+    end_beat: float
+    low: FloatArray  # (columns,)
+    high: FloatArray  # (columns,)
+    hits: tuple[float, ...]
+
+
+def clip_shape(graph: Graph, section: Section, track_id: str, renderer: Renderer) -> ClipShape | None:
+    """None where the track plays no clip."""
+    session = graph.session
+    track = session.track(track_id)
+    if not isinstance(track.source, ClipSource):
+        return None
+    start, end = session.section_span(section.id)
+    reader = renderer.clips_of(session, track)
+    audio = reader.read(start, end - start)
+    columns = min(_SHAPE_COLUMNS, audio.shape[1])
+    edges = np.linspace(0, audio.shape[1], columns + 1).astype(int)[:-1]
+    low = np.minimum.reduceat(audio.min(axis=0), edges)
+    high = np.maximum.reduceat(audio.max(axis=0), edges)
+    per_beat = 60.0 / session.song.tempo_bpm * session.rate_hz
+    hits = tuple(float((start + at) / per_beat) for at in onsets(audio, session.rate_hz)) if np.any(audio) else ()
+    first, last = session.song.beats_of(section.id)
+    return ClipShape(section.id, first, last, low, high, hits)

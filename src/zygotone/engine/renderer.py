@@ -92,7 +92,7 @@ class Renderer:
             assert track is not None
             nudge = round(track.nudge_ms * 1e-3 * session.rate_hz)
             if isinstance(track.source, ClipSource):
-                read = ClipReader(self._clip_of(session), track.source, track.parts, session.song, session.rate_hz).read
+                read = self.clips_of(session, track).read
                 return lambda start, frames: read(start - nudge, frames)
             wanted = [layer for layer in track.source.sounding if layer.id in node.layers]
             parts = [self._layer(track, track.source, layer, session, node.motions) for layer in wanted]
@@ -100,6 +100,11 @@ class Renderer:
             return lambda start, frames: _cut(parts, gains, start - nudge, frames)
 
         return reader
+
+    def clips_of(self, session: Session, track: Track) -> ClipReader:
+        """What a track's clips give, before its nudge."""
+        assert isinstance(track.source, ClipSource)
+        return ClipReader(self._clip_of(session), track.source, track.parts, session.song, session.rate_hz)
 
     def _clip_of(self, session: Session) -> ClipOf:
         """A track's clips, moved to another pitch or length where a part wants that."""

@@ -18,6 +18,7 @@ from zygotone.app.midi_ports import MidiInput
 from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.stages.sounds.chain import ChainPanel
+from zygotone.app.stages.sounds.clips import ClipPanel
 from zygotone.app.stages.sounds.envelopes import EnvelopesPanel
 from zygotone.app.stages.sounds.filter import FilterPanel
 from zygotone.app.stages.sounds.lfos import LfosPanel
@@ -102,7 +103,7 @@ class SoundsStage(StageWidget):
             self._tabs.addWidget(each)
         self._tabs.addStretch(1)
         self.empty = label(
-            "This track plays a clip, which has no layers. Choose a track with an instrument, or make one here.", "soft",
+            "A bus has no sound of its own. Choose a track, or make one here.", "soft",
             name="sounds.empty", wrap=True,
         )  # fmt: skip
         self.new_button = button("Make an instrument track", "sounds.new", self.new_track)
@@ -110,17 +111,19 @@ class SoundsStage(StageWidget):
             lambda pitch, velocity: self.notes.key_down(pitch, velocity), lambda pitch: self.notes.key_up(pitch)
         )
 
+        self.clips = ClipPanel(desk)
         self.no_layer = label("No layer yet. Add one above: a source with a job.", "soft")
         inner = QWidget()
         inner.setLayout(
             column(
-                row(self.title, self.told, 1, self._hear, *self._hear_buttons.values(), spacing=8), self.empty, row(self.new_button, 1), self.top, self.map, self._tabs,
+                row(self.title, self.told, 1, self._hear, *self._hear_buttons.values(), spacing=8), self.empty, row(self.new_button, 1), self.clips, self.top, self.map, self._tabs,
                 self.no_layer, *self._panels.values(), 1, spacing=7, margins=(16, 10, 10, 6),
             )
         )  # fmt: skip
         layout = inner.layout()
         assert isinstance(layout, QBoxLayout)
         layout.setStretchFactor(self._panels["Notes"], 100)
+        layout.setStretchFactor(self.clips, 100)
         self.scroller = QScrollArea()
         self.scroller.setWidgetResizable(True)
         self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -185,8 +188,12 @@ class SoundsStage(StageWidget):
         self.piano.setVisible(has)
         for widget in (self.top, self.map):  # notes need the room, and have nothing to do with one layer
             widget.setVisible(has and self.tab != "Notes")
-        self.empty.setVisible(not has)
-        self.new_button.setVisible(not has)
+        clip = track is not None and not has
+        self.clips.setVisible(clip)
+        if clip:
+            self.clips.show_all()
+        for widget in (self.empty, self.new_button):
+            widget.setVisible(not has and not clip)
         for name, each in self._tab_buttons.items():
             each.setVisible(has and (layer is not None or name == "Notes"))
             restyle(each, kind="chosen" if name == self.tab else "")
@@ -195,7 +202,7 @@ class SoundsStage(StageWidget):
             each.setVisible(has)
             restyle(each, kind="chosen" if alone == self.desk.listening.alone else "")
         if source is None or track is None:
-            self.told.setText("")
+            self.told.setText("audio" if clip else "")
             self.no_layer.hide()
             for panel in self._panels.values():
                 panel.hide()

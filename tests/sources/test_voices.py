@@ -278,3 +278,24 @@ def test_routes_move_level_and_pan_voice_by_voice():
     assert len(placed) == 1  # in the middle after all
     aside = voices_of(layer(routes=(Route(source="velocity", target="pan_pct", amount=125.0),)))
     assert np.max(np.abs(aside[0])) < 1e-12 < np.max(np.abs(aside[1]))
+
+
+def test_a_one_sided_lfo_only_ever_pushes_and_its_delay_may_be_a_note_value():
+    at_s = np.arange(0, 4.0, 1e-3)
+    both = lfo_line(Lfo(rate=1.0), at_s, song_s=0.0, bpm=120.0, seed=0)
+    one = lfo_line(Lfo(rate=1.0, one_sided=True), at_s, song_s=0.0, bpm=120.0, seed=0)
+    assert (np.min(both), np.max(both)) == (pytest.approx(-1.0, abs=1e-3), pytest.approx(1.0, abs=1e-3))
+    np.testing.assert_allclose(one, 0.5 + 0.5 * both)
+    for bpm in (60.0, 150.0):
+        waits = lfo_line(
+            Lfo(rate=1.0, phase_deg=90.0, delay_ms="1/2", rise_ms="1/4"), at_s, song_s=0.0, bpm=bpm, seed=0
+        )
+        half = 2.0 * 60.0 / bpm  # two beats at this tempo
+        assert np.all(waits[at_s < half] == 0.0)
+        middle = lfo_line(Lfo(rate=1.0, phase_deg=90.0), at_s - half, song_s=0.0, bpm=bpm, seed=0)
+        halfway = round(1000 * (half + 30.0 / bpm))
+        assert waits[halfway] == pytest.approx(0.5 * middle[halfway], abs=0.01)
+    with pytest.raises(ValueError, match="between 0 and 10000 ms"):
+        Lfo(delay_ms=20000.0)
+    with pytest.raises(ValueError, match="a note value looks like"):
+        Lfo(rise_ms="1/0")

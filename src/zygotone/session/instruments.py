@@ -49,8 +49,8 @@ LFO = (
     Param(name="rate", label="Rate", type="note_time", unit="Hz", low=0.01, high=40.0, default=4.0, scale="log", help="Cycles a second, or one cycle in a note value."),
     Param(name="rate_to", label="Rate later", type="note_time", unit="Hz", low=0.01, high=40.0, default=4.0, scale="log", help="Where the rate climbs to, where it climbs."),
     Param(name="climb", label="Climbs over", type="note_time", unit="ms", low=0.0, high=60000.0, default=0.0, help="How long the rate takes to get there; 0 stays at the first."),
-    number("delay_ms", "Delay", "ms", 0.0, 10000.0, 0.0, "Stands still this long."),
-    number("rise_ms", "Rise", "ms", 0.0, 10000.0, 0.0, "Then grows to its full width over this."),
+    Param(name="delay_ms", label="Delay", type="note_time", unit="ms", low=0.0, high=10000.0, default=0.0, help="Stands still this long, in ms or a note value."),
+    Param(name="rise_ms", label="Rise", type="note_time", unit="ms", low=0.0, high=10000.0, default=0.0, help="Then grows to its full width over this, in ms or a note value."),
     number("phase_deg", "Phase", "°", 0.0, 360.0, 0.0, "Where in the cycle it begins."),
 )  # fmt: skip
 LAYER = (
@@ -152,12 +152,13 @@ class Lfo(Value):
     rate: float | str = _usual("lfo", "rate")
     rate_to: float | str = _usual("lfo", "rate_to")
     climb: float | str = _usual("lfo", "climb")
-    delay_ms: Annotated[float, _in("lfo", "delay_ms")] = _usual("lfo", "delay_ms")
-    rise_ms: Annotated[float, _in("lfo", "rise_ms")] = _usual("lfo", "rise_ms")
+    delay_ms: float | str = _usual("lfo", "delay_ms")
+    rise_ms: float | str = _usual("lfo", "rise_ms")
+    one_sided: bool = False  # from 0 to 1 instead of −1 to 1
     phase_deg: Annotated[float, _in("lfo", "phase_deg")] = _usual("lfo", "phase_deg")
     cycle: Annotated[tuple[DrawnPoint, ...], Field(max_length=64)] = ()
 
-    @field_validator("rate", "rate_to", "climb", mode="before")
+    @field_validator("rate", "rate_to", "climb", "delay_ms", "rise_ms", mode="before")
     @classmethod
     def _in_range(cls, value: Any, info: Any) -> Any:
         return _DECLARED["lfo"][info.field_name].check(value, "lfo")
@@ -247,12 +248,12 @@ def layer_params(layer: Layer) -> dict[str, Param]:
 
 
 def layer_value(layer: Layer, path: str, *, bpm: float) -> float:
-    """What ``path`` of ``layer_params`` is set to; a rate in note values is one in Hz at that tempo."""
+    """What ``path`` of ``layer_params`` is set to; a rate or time in note values is one in Hz or ms at that tempo."""
     if path == "pitch":
         return 0.0
     value = read_path(layer, path)
     if isinstance(value, str):
-        return _DECLARED["lfo"]["rate"].number_of(value, bpm=bpm)
+        return _DECLARED["lfo"][path.rsplit(".", 1)[-1]].number_of(value, bpm=bpm)
     return float(value)
 
 

@@ -20,18 +20,19 @@ from zygotone.session.params import Values
 from zygotone.session.paths import write_path
 from zygotone.sources.envelopes import envelope_curve
 
-_RATE, _CLIMB = LFO[0], LFO[2]
+_RATE, _CLIMB, _DELAY, _RISE = LFO[0], LFO[2], LFO[3], LFO[4]
 
 # Values of a layer's parameter over frames of the song given as beats, where automation moves it: path, beats (n,).
 Automation = Mapping[str, Callable[[FloatArray], FloatArray]]
 
 
 def lfo_line(lfo: Lfo, at_s: FloatArray, *, song_s: float, bpm: float, seed: int) -> FloatArray:
-    """The LFO at times ``at_s`` of a note (n,) that begins at ``song_s`` of the song, −1 to 1."""
+    """The LFO at times ``at_s`` of a note (n,) that begins at ``song_s`` of the song: −1 to 1, one-sided 0 to 1."""
     rate = _RATE.number_of(lfo.rate, bpm=bpm)
     later = _RATE.number_of(lfo.rate_to, bpm=bpm)
     climb_s = _CLIMB.number_of(lfo.climb, bpm=bpm) * 1e-3
-    t = at_s + (song_s if lfo.mode == "free" else 0.0) - (lfo.delay_ms * 1e-3 if lfo.mode != "free" else 0.0)
+    waits, rises = (p.number_of(v, bpm=bpm) * 1e-3 for p, v in ((_DELAY, lfo.delay_ms), (_RISE, lfo.rise_ms)))
+    t = at_s + (song_s if lfo.mode == "free" else -waits)
     t = np.maximum(t, 0.0)
     if climb_s > 0.0:
         # The rate climbs in a straight line, so the phase is its integral.
@@ -43,9 +44,10 @@ def lfo_line(lfo: Lfo, at_s: FloatArray, *, song_s: float, bpm: float, seed: int
         phase = np.minimum(phase, 1.0 - 1e-9)
     phase = phase + lfo.phase_deg / 360.0
     out = lfo_heights(lfo, phase, seed)
-    waits = lfo.delay_ms * 1e-3
-    if lfo.rise_ms > 0.0:
-        return np.asarray(out * np.clip((at_s - waits) / (lfo.rise_ms * 1e-3), 0.0, 1.0))
+    if lfo.one_sided:
+        out = 0.5 + 0.5 * out
+    if rises > 0.0:
+        return np.asarray(out * np.clip((at_s - waits) / rises, 0.0, 1.0))
     return np.where(at_s < waits, 0.0, out) if waits > 0.0 else out
 
 

@@ -10,9 +10,10 @@ from zygotone.app.widgets.basic import button, label
 from zygotone.app.widgets.shapes import LfoPicture
 from zygotone.session.edits import change_instrument
 from zygotone.session.instruments import LFO, LFO_SHAPES, InstrumentSource, Layer, Lfo
-from zygotone.session.params import choice
+from zygotone.session.params import choice, switch
 
 LFO_SHAPE = choice("shape", "Shape", LFO_SHAPES, "sine", "Its wave; a drawn one is drawn in the picture.")
+ONE_SIDED = switch("one_sided", "From 0 up", False, "On, it goes from 0 to 1, off, from −1 to 1: pushes open a filter and never close it.")  # fmt: skip
 LFO_MODE = choice("mode", "Begins", ("retriggered", "free", "one_shot"), "retriggered", "Anew with each note, with the song, or once a note.", ("with each note", "with the song", "once a note"))  # fmt: skip
 
 
@@ -47,6 +48,7 @@ class LfosPanel(Panel):
 
         cells = [
             self.field(LFO_SHAPE, "lfo.shape", lambda v: self._change_lfo("LFO shape", shape=v), read("shape")),
+            self.field(ONE_SIDED, "lfo.one_sided", lambda v: self._change_lfo("LFO one-sided", one_sided=v), read("one_sided")),
             self.field(LFO_MODE, "lfo.mode", lambda v: self._change_lfo("LFO begins", mode=v), read("mode")),
             *(self.field(p, f"lfo.{p.name}", lambda v, n=p.name, w=p.label: self._change_lfo(w, **{n: v}), read(p.name)) for p in LFO),
         ]  # fmt: skip

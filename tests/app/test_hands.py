@@ -13,6 +13,7 @@ from tests.app.gestures import Hand, pump
 from tests.builders import device
 from tests.signals import RATE
 from zygotone.app.history import HistoryDialog
+from zygotone.app.kept import KeepDialog, KeptDialog
 from zygotone.app.stages.chains.offer import DeviceOffer
 from zygotone.app.widgets.ears import EarsBar
 from zygotone.session.audio_files import AudioData
@@ -568,3 +569,36 @@ def test_audio_is_fitted_to_bars_and_sliced_into_notes(clip_window, settled):
     hand.click("track.loop")
     page.split()
     assert "Click in the audio" in hand.told[-1]
+
+
+# --- the library holds chains and phrases too ----------------------------------------------------------------------
+
+
+def test_a_chain_and_a_phrase_are_kept_with_a_note_and_found_again(window, hand, monkeypatch):
+    def kept(dialog: KeepDialog) -> int:
+        dialog.name.setText("Warm glue" if "chain" in dialog.windowTitle() else "Walk")
+        dialog.notes.setPlainText("for soft verses")
+        return KeepDialog.DialogCode.Accepted
+
+    monkeypatch.setattr(KeepDialog, "exec", kept)
+    hand.stage(3)
+    hand.menu("chains.chain", "Keep in the library…")
+    hand.stage(2)
+    hand.menu("sounds.phrase.menu", "Keep in the library…")
+    hand.click("track.three")
+    hand.stage(3)
+    chains = window.stages["chains"]
+    dialog = KeptDialog(window, window.desk, "devices", chains.paste)
+    dialog.words.setText("verses glue")
+    assert dialog.list.count() == 1
+    assert dialog.note.text() == "for soft verses"
+    dialog.use()
+    assert [d.kind for d in window.desk.session.track("three").chain] == ["eq", "compressor"]
+    again = KeptDialog(window, window.desk, "phrase", window.stages["sounds"].notes.paste)
+    assert [again.list.item(i).text() for i in range(again.list.count())] == ["Walk"]
+    again.words.setText("nothing like it")
+    assert "No name or note" in again.note.text()
+    again.words.clear()
+    again.remove()
+    assert "is kept yet" in again.note.text()
+    again.use()  # nothing is chosen: nothing happens

@@ -21,6 +21,7 @@ from zygotone.errors import BadFileError, ParameterError, ZygotoneError, one_lin
 from zygotone.factory.features import Features, features_of, probe_note
 from zygotone.factory.sounds import factory_sounds, measured_features
 from zygotone.session.audio_files import AudioData, resample
+from zygotone.session.clipboard import from_text
 from zygotone.session.saved_sounds import SavedSound
 
 VERSION = 1
@@ -28,6 +29,8 @@ _SCHEMA = """
 CREATE TABLE IF NOT EXISTS sounds (
   id INTEGER PRIMARY KEY, name TEXT NOT NULL, role TEXT NOT NULL, tags TEXT NOT NULL, notes TEXT NOT NULL,
   factory INTEGER NOT NULL, sound TEXT NOT NULL, centroid_hz REAL, attack_ms REAL, decay_ms REAL, side_share REAL);
+CREATE TABLE IF NOT EXISTS kept (
+  id INTEGER PRIMARY KEY, kind TEXT NOT NULL, name TEXT NOT NULL, notes TEXT NOT NULL, text TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS clips (sound INTEGER NOT NULL REFERENCES sounds(id) ON DELETE CASCADE, name TEXT NOT NULL, audio BLOB NOT NULL);
 """
 _SAME_ATTACK = 1.35  # a ratio of attacks that is heard as the same (common practice)
@@ -47,6 +50,16 @@ class Entry:
     notes: str
     factory: bool
     features: Features
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """A chain or a phrase in the library: ``text`` is what the clipboard would hold, clips included."""
+
+    id: int
+    name: str
+    notes: str
+    text: str
 
 
 class Library:
@@ -125,6 +138,44 @@ class Library:
         features = features_of(probe_note(sound, audio.__getitem__))
         with self._read("changed; make room, or ask whoever may write there") as db:
             return self._insert(db, sound, clips, features, factory=False)
+
+    # --- chains and phrases --------------------------------------------------------------------------------
+
+    def keep(self, kind: str, name: str, notes: str, text: str) -> int:
+        """A chain (``devices``) or a ``phrase``, as copied; returns its number.
+
+        Raises
+        ------
+        ParameterError : it is nothing of that kind, or has no name.
+        """
+        found = from_text(text)
+        if found is None or found.what.type != kind:
+            raise ParameterError(f"that is no {kind} to keep")
+        if not name.strip():
+            raise ParameterError("what is kept needs a name")
+        with self._read("changed; make room, or ask whoever may write there") as db:
+            row = db.execute(
+                "INSERT INTO kept (kind, name, notes, text) VALUES (?, ?, ?, ?)",
+                (kind, name.strip()[:120], notes[:2000], text),
+            )
+            assert row.lastrowid is not None
+            return row.lastrowid
+
+    def kept(self, kind: str, words: str = "") -> list[Kept]:
+        """Of a kind, by name; those whose name or note has all of the words."""
+        with self._read() as db:
+            rows = db.execute(
+                "SELECT id, name, notes, text FROM kept WHERE kind = ? ORDER BY name COLLATE NOCASE, id", (kind,)
+            ).fetchall()
+        found = [Kept(int(i), str(name), str(notes), str(text)) for i, name, notes, text in rows]
+        wanted = words.lower().split()
+        return [k for k in found if all(w in f"{k.name} {k.notes}".lower() for w in wanted)]
+
+    def forget(self, number: int) -> None:
+        with self._read() as db:
+            db.execute("DELETE FROM kept WHERE id = ?", (number,))
+
+    # --- sounds ----------------------------------------------------------------------------------------------
 
     def remove(self, number: int) -> None:
         """Raises ParameterError: a factory sound stays."""

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QInputDialog, QScrollArea, QWidget
 from zygotone.advise.questions import ChainMeasured, ChainOf, ClicksThrough, PeakAndBody
 from zygotone.app import clipboard
 from zygotone.app.desk import Desk
+from zygotone.app.kept import ask_and_keep, open_kept
 from zygotone.app.measuring import WhileVisible
 from zygotone.app.stages.base import STAGES, Action, Stage, StageWidget
 from zygotone.app.stages.chains.cards import DeviceCard
@@ -374,6 +375,9 @@ class ChainsStage(StageWidget):
             *to("Move it to", "chains.move_to", moves=True),
             *to("Copy it to", "chains.copy_to", moves=False),
             None,
+            ("Keep in the library…", "chains.keep", self._keep),
+            ("From the library…", "chains.kept", lambda: open_kept(self, self.desk, "devices", self.paste)),
+            None,
             ("Bypass this device and all that follow", "chains.bypass_rest", self.bypass_from_here),
             ("Empty the chain", "chains.empty_it", self._empty),
         )
@@ -381,6 +385,10 @@ class ChainsStage(StageWidget):
     def copy_chain(self) -> None:
         if self.chain:
             clipboard.copy(self.desk, CopiedDevices(devices=self.chain), f"the chain of {self.strip.name}")
+
+    def _keep(self) -> None:
+        if self.chain:
+            ask_and_keep(self, self.desk, CopiedDevices(devices=self.chain), f"{self.strip.name} chain")
 
     def copy(self) -> None:
         if self.device is not None:

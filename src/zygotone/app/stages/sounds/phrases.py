@@ -8,8 +8,10 @@ from typing import Protocol
 from PySide6.QtWidgets import QInputDialog, QWidget
 
 from zygotone.app.desk import Desk
+from zygotone.app.kept import ask_and_keep, open_kept
 from zygotone.app.widgets.asking import Entry, Menu, ask_numbers
 from zygotone.session import phrase_edits
+from zygotone.session.clipboard import CopiedPhrase
 from zygotone.session.edits import set_part
 from zygotone.session.instruments import InstrumentSource, Phrase
 from zygotone.session.models import Session
@@ -27,6 +29,7 @@ class PhraseHost(Protocol):
     def new_phrase(self) -> None: ...
     def look_at(self, phrase_id: str) -> None: ...
     def cut_beat(self) -> float: ...
+    def paste(self) -> None: ...
 
 
 class PhraseMenu:
@@ -36,7 +39,10 @@ class PhraseMenu:
     def entries(self) -> Menu:
         host = self._host
         phrase, source = host.phrase, host.source
-        found: list[Entry | str | None] = [("New phrase", "sounds.phrase.new", host.new_phrase)]
+        found: list[Entry | str | None] = [
+            ("New phrase", "sounds.phrase.new", host.new_phrase),
+            ("From the library…", "sounds.phrase.kept", lambda: open_kept(self._parent, host.desk, "phrase", host.paste)),
+        ]  # fmt: skip
         if phrase is None or source is None:
             return found
         desk, track = host.desk, host.desk.selection.track_id
@@ -54,6 +60,7 @@ class PhraseMenu:
             ("Twice as long, repeated", "sounds.phrase.double", self.double),
             ("Split at the caret", "sounds.phrase.split", self.split),
             ("Copy bars…", "sounds.phrase.bars", self.copy_bars),
+            ("Keep in the library…", "sounds.phrase.keep", self.keep),
             ("Remove", "sounds.phrase.remove", self.remove),
         ]
         others = [p.id for p in source.phrases if p.id != phrase.id]
@@ -127,6 +134,11 @@ class PhraseMenu:
         numbers = ask_numbers(self._parent, "Copy bars", told, asked)
         if numbers is not None:
             self._edit("Copy bars", lambda s, track, held: phrase_edits.copy_bars(s, track, held, *numbers))
+
+    def keep(self) -> None:
+        phrase = self._host.phrase
+        if phrase is not None:
+            ask_and_keep(self._parent, self._host.desk, CopiedPhrase(phrase=phrase), phrase.id)
 
     def remove(self) -> None:
         self._edit("Remove phrase", phrase_edits.remove_phrase)

@@ -602,3 +602,33 @@ def test_a_chain_and_a_phrase_are_kept_with_a_note_and_found_again(window, hand,
     again.remove()
     assert "is kept yet" in again.note.text()
     again.use()  # nothing is chosen: nothing happens
+
+
+def test_a_device_is_heard_away_at_equal_loudness_and_an_edit_brings_it_back(window, hand, settled):
+    loud = device("gain", "g", gain_db=12.0)
+    window.desk.edit("Gain", lambda s: s.replace(tracks=(s.tracks[0].replace(chain=(loud,)), *s.tracks[1:])))
+    hand.stage(3)
+    window.desk.selection.device("g")
+    before = window.desk.session
+    settled(window)
+    hand.shortcut("edit.without")
+    settled(window)
+    listening = window.desk.listening
+    assert window.desk.session == before
+    assert hand.find(object, "chains.without").text() == "heard without Gain"
+    (with_it, without), match = listening._compared
+    assert with_it.session == before
+    assert not without.session.track("one").chain[0].on
+    # The one that is louder comes down, by as much as the two mixes differ.
+    assert match.a_gain_db < -1.0
+    assert match.a.lufs + match.a_gain_db == pytest.approx(match.b.lufs, abs=0.05)
+    assert listening.heard == 1
+    hand.shortcut("edit.without")
+    assert listening._compared is None
+    assert listening.heard == 0
+    hand.shortcut("edit.without")
+    settled(window)
+    window.desk.edit("Level", lambda s: s.replace(mix=s.mix.replace(level_db=-1.0)))
+    assert listening._compared is None
+    assert hand.find(object, "chains.without").text() == ""
+    listening.stop()

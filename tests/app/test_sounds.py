@@ -12,6 +12,7 @@ from tests.signals import RATE
 from zygotone.app.midi_ports import SimulatedPlayer, ports
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.stages.sounds.routes import route_sentence
+from zygotone.app.widgets.glance import DRAWN, GlanceButton, response_db
 from zygotone.app.widgets.layer_map import HEAD, ROW
 from zygotone.app.widgets.ruler import Choice, NumberField, Ruler
 from zygotone.engine.graph import compile_session
@@ -32,6 +33,7 @@ from zygotone.session.models import (
     Session,
     Song,
     Track,
+    VoiceFilter,
 )
 from zygotone.session.project_file import Project
 
@@ -640,3 +642,51 @@ def test_a_layers_ruler_shows_that_automation_moves_it(window, settled):
     settled(window)
     assert window.findChildren(Ruler, "sounds.level_db")[-1].scale.moves is not None
     assert window.findChildren(Ruler, "sounds.pan_pct")[-1].scale.moves is None
+
+
+# --- the sound at a glance -----------------------------------------------------------------------------------------
+
+
+def test_each_small_picture_opens_its_page_and_follows_the_sound(window, settled):
+    stage = window.stages["sounds"]
+    buttons = {b.text(): b for b in window.findChildren(GlanceButton)}
+    assert set(buttons) == set(DRAWN)
+    for title, each in buttons.items():
+        each.click()
+        assert stage.tab == title
+    stage.show_tab("Source")
+    settled(window)
+
+    def seen(title: str) -> bytes:
+        image = buttons[title].grab().toImage()
+        return bytes(image.constBits())
+
+    changes = {
+        "Envelopes": {"envelope": {"attack_ms": 400.0}}, "Filter": {"filter": {"cutoff_hz": 300.0}},
+        "Routes": {"routes": ({"source": "lfo1", "target": "pitch", "amount": 1.0},)}, "LFOs": {"lfos": ({"shape": "square"}, {})},
+        "Zones": {"key_low": 60}, "Chain": {"chain": ({"id": "g", "kind": "gain"},)},
+    }  # fmt: skip
+    for title, change in changes.items():
+        before = seen(title)
+        stage.change(title, layers(window)[0].id, merge=None, **change)
+        assert seen(title) != before, title
+        assert buttons[title].accessibleDescription() == buttons[title].toolTip() != ""
+    before = seen("Notes")
+    window.desk.selection.set_loop(("b",))
+    settled(window)
+    assert seen("Notes") != before
+    assert buttons["Notes"].accessibleDescription() == "No notes in this section"
+
+
+def test_the_small_filter_curve_is_that_of_two_poles():
+    # A second-order low-pass at its corner lies at 1/k of its passband, k = 1/Q; far above it falls by 12 dB an octave (any
+    # text on analog filters); of memory.
+    f = VoiceFilter(cutoff_hz=1000.0, resonance=0.0)
+    at = response_db(f, np.array([10.0, 1000.0, 8000.0, 16000.0]))
+    assert at[0] == pytest.approx(0.0, abs=0.01)
+    assert at[1] == pytest.approx(-20 * np.log10(2.0), abs=0.01)
+    assert at[2] - at[3] == pytest.approx(12.0, abs=0.3)
+    assert response_db(f.replace(slope_db_oct=24), np.array([1000.0]))[0] == pytest.approx(
+        -40 * np.log10(2.0), abs=0.02
+    )
+    assert response_db(f.replace(mode="notch"), np.array([1000.0]))[0] < -100.0

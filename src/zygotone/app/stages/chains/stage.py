@@ -18,6 +18,7 @@ from zygotone.app.stages.chains.cards import DeviceCard
 from zygotone.app.stages.chains.effect import EffectTiles
 from zygotone.app.stages.chains.fields import DeviceFields
 from zygotone.app.stages.chains.offer import DeviceOffer
+from zygotone.app.stages.chains.without import HearingWithout
 from zygotone.app.widgets.asking import Entry, Menu, menu_button
 from zygotone.app.widgets.basic import button, clear, column, label, row, signed
 from zygotone.app.widgets.lanes import LanePanel
@@ -61,6 +62,8 @@ class ChainsStage(StageWidget):
         self.chain_menu = menu_button(
             "Chain", "chains.chain", self._chain_entries, tip="The whole chain: copy it, bring it to another track"
         )
+        self.without = HearingWithout(desk, self._show_without)
+        self.without_label = label("", "b", name="chains.without")
         self._lanes = LanePanel(desk)
         self._lanes.shown.connect(self._show_lanes)
         self.sends = SendsPanel(desk, self._lanes.open)
@@ -105,7 +108,7 @@ class ChainsStage(StageWidget):
         inner = QWidget()
         inner.setLayout(
             column(
-                row(self.title, self.route, 1, self.back, self.chain_menu, spacing=10), self._card_scroll, self.empty, self._actions_box,
+                row(self.title, self.route, self.without_label, 1, self.back, self.chain_menu, spacing=10), self._card_scroll, self.empty, self._actions_box,
                 self._picture_space, self.fields, self.sends, self.did, self._lanes, 1,
                 spacing=8, margins=(16, 10, 10, 10),
             )
@@ -378,6 +381,8 @@ class ChainsStage(StageWidget):
             ("Keep in the library…", "chains.keep", self._keep),
             ("From the library…", "chains.kept", lambda: open_kept(self, self.desk, "devices", self.paste)),
             None,
+            ("Hear without this device (Shift+B)", "chains.without.one", self.hear_without),
+            ("Hear without it and all that follow", "chains.without.rest", lambda: self.hear_without(rest=True)),
             ("Bypass this device and all that follow", "chains.bypass_rest", self.bypass_from_here),
             ("Empty the chain", "chains.empty_it", self._empty),
         )
@@ -433,6 +438,14 @@ class ChainsStage(StageWidget):
         if self.desk.edit(f"{'Move' if moves else 'Copy'} chain to {self.desk.session.strip(strip_id).name}", edit):
             self.desk.selection.track(strip_id)
 
+    def hear_without(self, *, rest: bool = False) -> None:
+        if self.device is not None:
+            self.without.toggle(self.strip.id, self.path, rest=rest)
+
+    def _show_without(self) -> None:
+        words = self.without.words
+        self.without_label.setText(f"heard {words}" if words else "")
+
     def bypass_from_here(self) -> None:
         """The selected device and all after it, off; or on again where all of them are off."""
         device, strip_id, where = self.device, self.strip.id, self.where
@@ -476,6 +489,13 @@ class ChainsStage(StageWidget):
     def actions_offered(self) -> tuple[Action, ...]:
         return (
             Action("This device and all that follow on or off", "edit.rest_on", self.bypass_from_here, "Ctrl+Shift+O"),
+            Action("Hear without this device", "edit.without", self.hear_without, "Shift+B"),
+            Action(
+                "Hear without it and all that follow",
+                "edit.without_rest",
+                lambda: self.hear_without(rest=True),
+                "Ctrl+Shift+B",
+            ),
             Action("Copy the chain", "edit.copy_chain", self.copy_chain, "Ctrl+Shift+C"),
             Action("Device on or off", "edit.device_on", self.toggle, "Shift+O"),
             Action("Device earlier", "edit.earlier", lambda: self._move(-1), "Alt+Left"),

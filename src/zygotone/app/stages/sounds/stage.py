@@ -31,6 +31,7 @@ from zygotone.app.stages.sounds.zones import ZonesPanel
 from zygotone.app.widgets.asking import Entry as MenuEntry
 from zygotone.app.widgets.asking import Menu, menu_button
 from zygotone.app.widgets.basic import button, column, label, restyle, row
+from zygotone.app.widgets.glance import DRAWN, Glance, GlanceButton
 from zygotone.app.widgets.layer_map import LayerMap
 from zygotone.app.widgets.piano import Piano
 from zygotone.errors import ZygotoneError
@@ -97,7 +98,8 @@ class SoundsStage(StageWidget):
         }  # fmt: skip
         self._tabs = row(spacing=4)
         self._tab_buttons = {
-            name: button(name, f"sounds.tab.{name.lower()}", lambda n=name: self.show_tab(n)) for name in self._panels
+            name: GlanceButton(name, f"sounds.tab.{name.lower()}", DRAWN[name], lambda n=name: self.show_tab(n))
+            for name in self._panels
         }
         for each in self._tab_buttons.values():
             self._tabs.addWidget(each)
@@ -194,9 +196,10 @@ class SoundsStage(StageWidget):
             self.clips.show_all()
         for widget in (self.empty, self.new_button):
             widget.setVisible(not has and not clip)
-        for name, each in self._tab_buttons.items():
-            each.setVisible(has and (layer is not None or name == "Notes"))
-            restyle(each, kind="chosen" if name == self.tab else "")
+        for name, tab in self._tab_buttons.items():
+            tab.setVisible(has and (layer is not None or name == "Notes"))
+        if source is not None:
+            self._show_glance(source, layer)
         self._hear.setVisible(has)
         for alone, each in self._hear_buttons.items():
             each.setVisible(has)
@@ -225,6 +228,22 @@ class SoundsStage(StageWidget):
             else:
                 panel.hide()
         self._watch.ask()
+
+    def _show_glance(self, source: InstrumentSource, layer: Layer | None) -> None:
+        """The small pictures of all pages."""
+        measured = self._map
+        levels = None
+        if layer is not None and measured is not None and layer.id in measured.layers:
+            levels = measured.levels_db[measured.layers.index(layer.id)]
+        session, track = self.desk.session, self.desk.selection.track_id
+        lanes = tuple(
+            (lane, session.lane_param(lane))
+            for lane in session.lanes
+            if layer is not None and lane.strip == track and lane.layer == layer.id
+        )
+        glance = Glance(source, layer, levels, self.phrase, lanes)
+        for name, each in self._tab_buttons.items():
+            each.show_glance(glance, chosen=name == self.tab)
 
     def show_tab(self, tab: str) -> None:
         self.tab = tab
@@ -513,6 +532,7 @@ class SoundsStage(StageWidget):
         source, layer = self.source, self.layer
         if source is not None:
             self.map.show_layers(source, view, layer.id if layer else None)
+            self._show_glance(source, layer)
 
 
 def _layers_in(what: What) -> tuple[Layer, ...]:

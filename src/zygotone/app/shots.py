@@ -12,6 +12,7 @@ from typing import TypeVar
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication, QDialog
 
+from zygotone.app.bouncing import bounce
 from zygotone.app.help import show_keys
 from zygotone.app.main import make_application, make_window
 from zygotone.app.stages.base import StageWidget
@@ -22,6 +23,7 @@ from zygotone.app.stages.sounds import SoundsStage
 from zygotone.app.theme import theme
 from zygotone.app.window import Window
 from zygotone.demo import build_demo
+from zygotone.reports.bounce_in_place import BounceSpec
 from zygotone.session.edits import change_device
 from zygotone.session.models import KeyInput
 
@@ -157,6 +159,7 @@ def _sounds(window: Window, shot: Callable[[str], None], folder: Path, only: lis
     settle(window)
     shot("sounds-notes")
     _stage(window, "sounds", SoundsStage).show_tab("Source")
+    _audio(window, shot)
     dialog = LibraryDialog(_stage(window, "sounds", SoundsStage))
     dialog.show()
     dialog.table.selectRow(0)
@@ -166,6 +169,22 @@ def _sounds(window: Window, shot: Callable[[str], None], folder: Path, only: lis
     dialog.close()
 
 
+def _audio(window: Window, shot: Callable[[str], None]) -> None:
+    """A bounce of the keys, cut and faded for a picture, and taken out again."""
+    desk, clips = window.desk, _stage(window, "sounds", SoundsStage).clips
+    bounce(desk, BounceSpec("keys", desk.selection.section.id))
+    settle(window, lambda: desk.selection.track_id != "keys")
+    clips.view.caret = desk.song.beats_of(desk.selection.section.id)[0] + 16.0
+    clips.split()
+    clips.set("Fade", fade_in_ms=600.0, gain_db=-3.0)
+    settle(window)
+    shot("sounds-audio")
+    while desk.bench.undo_label is not None:
+        desk.bench.undo()
+    desk.selection.track("keys")
+    settle(window)
+
+
 def _new_devices(window: Window, shot: Callable[[str], None]) -> None:
     """Devices and lanes that the demo has not, put in for a picture and taken out again."""
     desk, chains = window.desk, _stage(window, "chains", ChainsStage)
@@ -173,17 +192,6 @@ def _new_devices(window: Window, shot: Callable[[str], None]) -> None:
     settle(window)
     shot("chains-reverb")
     before = desk.bench.changes
-    desk.selection.track("mix")
-    desk.selection.device("gentle")
-    chains.add_device("multiband")
-    bands = [
-        {"threshold_db": -26.0, "ratio": 2.5},
-        {"threshold_db": -24.0, "ratio": 1.6},
-        {"up_threshold_db": -40.0, "up_ratio": 1.5},
-    ]
-    desk.edit("Bands", lambda s: change_device(s, "mix", "multiband", bands=bands))
-    settle(window)
-    shot("chains-multiband")
     desk.selection.track("pad")
     chains.add_device("ducker")
     desk.edit("Key", lambda s: change_device(s, "pad", "ducker", key=KeyInput(track="kick")))

@@ -150,6 +150,10 @@ class ClipPanel(QWidget):
             return False
         return self.desk.edit(what, lambda s: change(s, track.id, at), merge_key=merge)
 
+    def set(self, what: str, **changes: Any) -> None:
+        """Fields of the chosen part."""
+        self._set(what, changes)
+
     def _set(self, what: str, changes: dict[str, Any], merge: object = None) -> None:
         self._edit(what, lambda s, track, at: clip_edits.change_part(s, track, at, **changes), merge)
         self._show_fields()  # a refused number shows the old one again

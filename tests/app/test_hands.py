@@ -20,7 +20,7 @@ from zygotone.session.audio_files import AudioData
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.edits import add_bus
 from zygotone.session.instruments import InstrumentSource, Layer, Note, Phrase
-from zygotone.session.models import ClipSource, Part, Section, Session, Song, Track
+from zygotone.session.models import ClipSource, Device, Part, Section, Session, Song, Track
 from zygotone.session.project_file import Project
 
 CTRL, SHIFT, ALT = (
@@ -632,3 +632,20 @@ def test_a_device_is_heard_away_at_equal_loudness_and_an_edit_brings_it_back(win
     assert listening._compared is None
     assert hand.find(object, "chains.without").text() == ""
     listening.stop()
+
+
+def test_a_branch_is_heard_alone(window, hand, settled):
+    split = {"id": "s", "kind": "split", "branches": [{"gain_db": 0.0, "devices": [{"id": "h", "kind": "filter", "mode": "highpass", "cutoff_hz": 4000.0}]}, {"gain_db": 0.0}]}  # fmt: skip
+    window.desk.edit(
+        "Split", lambda s: s.replace(tracks=(s.tracks[0].replace(chain=(Device.model_validate(split),)), *s.tracks[1:]))
+    )
+    hand.stage(3)
+    window.desk.selection.device("s")
+    hand.click("chains.branch.alone")
+    settled(window)
+    (_, alone), _ = window.desk.listening._compared
+    levels = [b["gain_db"] for b in alone.session.track("one").chain[0].params["branches"]]
+    assert levels == [0.0, -60.0]
+    hand.click("chains.branch.alone")
+    assert window.desk.listening._compared is None
+    window.desk.listening.stop()

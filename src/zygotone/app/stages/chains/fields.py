@@ -53,6 +53,7 @@ class FieldsHost(Protocol):
     def kept_device(self) -> Device | None: ...
     def show_all(self) -> None: ...
     def enter_branch(self, index: int) -> None: ...
+    def hear_branch(self, index: int) -> None: ...
     def change(self, device_id: str, what: str, *, merge: object = "value", **changes: Any) -> None: ...
 
 
@@ -221,6 +222,14 @@ class DeviceFields(QWidget):
             if device.spec.holds_chains:
                 self._band_row.addWidget(
                     button("Open its chain →", "chains.branch.open", lambda: self.stage.enter_branch(self.band))
+                )
+                self._band_row.addWidget(
+                    button(
+                        "Hear it alone",
+                        "chains.branch.alone",
+                        lambda: self.stage.hear_branch(self.band),
+                        tip="At equal loudness; once more brings the others back",
+                    )
                 )
         self._band_row.addStretch(1)
 

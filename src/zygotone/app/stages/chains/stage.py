@@ -442,6 +442,10 @@ class ChainsStage(StageWidget):
         if self.device is not None:
             self.without.toggle(self.strip.id, self.path, rest=rest)
 
+    def hear_branch(self, index: int) -> None:
+        """One branch of the selected split alone."""
+        self.without.toggle_branch(self.strip.id, self.path, index)
+
     def _show_without(self) -> None:
         words = self.without.words
         self.without_label.setText(f"heard {words}" if words else "")

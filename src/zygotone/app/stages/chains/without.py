@@ -1,4 +1,5 @@
-"""Hearing a chain without a device, or without it and all that follow, at equal loudness: for as long as one wants to know."""
+"""Hearing a chain without a device, without all that follow it, or with one branch alone, at equal loudness: for as long as one
+wants to know."""
 
 from __future__ import annotations
 
@@ -7,8 +8,10 @@ from collections.abc import Callable
 from zygotone.advise.questions import LevelMatch, Match
 from zygotone.app.desk import Desk
 from zygotone.engine.graph import Graph, compile_session
-from zygotone.session.edits import chain_of, edit_chain, parent
+from zygotone.session.edits import chain_of, change_device, edit_chain, parent
+from zygotone.session.models import Session
 
+_SILENT_DB = -60.0  # the lowest level of a branch
 _NAME = "match without"  # of the question
 
 
@@ -39,11 +42,25 @@ class HearingWithout:
         without = edit_chain(
             session, strip_id, where, lambda held: tuple(d.replace(on=False) if d.id in off else d for d in held)
         )
-        graph = desk.bench.graph
-        self._graphs = graph, compile_session(without, graph)
-        named = chain[at].title
-        self.words = f"without {named}{' and all that follow' if rest else ''}"
-        desk.message.emit(f"Matching loudness: {self.words}…")
+        self._hear_other(without, f"without {chain[at].title}{' and all that follow' if rest else ''}")
+
+    def toggle_branch(self, strip_id: str, path: str, branch: int) -> None:
+        """Only one branch of a split, the others as low as they go."""
+        if self.words:
+            self.end()
+            return
+        desk = self._desk
+        split = desk.session.strip(strip_id).device(path)
+        held = tuple(
+            each if n == branch else each.replace(gain_db=_SILENT_DB) for n, each in enumerate(split.params["branches"])
+        )
+        alone = change_device(desk.session, strip_id, path, branches=held)
+        self._hear_other(alone, f"with branch {branch + 1} of {split.title} alone")
+
+    def _hear_other(self, other: Session, words: str) -> None:
+        desk, graph = self._desk, self._desk.bench.graph
+        self._graphs, self.words = (graph, compile_session(other, graph)), words
+        desk.message.emit(f"Matching loudness: {words}…")
         desk.measuring.ask(LevelMatch(*self._graphs, desk.selection.loop_span(), name=_NAME), self._hear, urgency=1)
         self._changed()
 

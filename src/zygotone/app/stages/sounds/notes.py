@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QTimer
+from PySide6.QtGui import QHideEvent, QShowEvent
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QInputDialog, QLineEdit, QWidget
 
 from zygotone.app import clipboard
@@ -113,9 +114,16 @@ class NotesPanel(Panel):
         self.keeps = (self.grid, self.chords)
         self._playhead = QTimer(self, interval=40)
         self._playhead.timeout.connect(self._show_playhead)
-        self._playhead.start()
 
     # --- what is shown -------------------------------------------------------------------------------------
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self._playhead.start()
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        super().hideEvent(event)
+        self._playhead.stop()
 
     def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
         phrase, desk = self.phrase, self.desk
@@ -156,7 +164,7 @@ class NotesPanel(Panel):
             field.show_value(read(chosen[0]) if chosen else None, None)
 
     def _show_playhead(self) -> None:
-        phrase, listening = self.phrase if self.isVisible() else None, self.desk.listening
+        phrase, listening = self.phrase, self.desk.listening
         if phrase is None or not listening.playing:
             self.grid.show_playhead(None)
             return

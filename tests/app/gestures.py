@@ -27,11 +27,12 @@ class Hand:
         self.count += 1
         QApplication.processEvents()
 
-    def find(self, kind: type, name: str) -> Any:
-        """The newest of that name: pages are made anew, and what is old goes a moment later."""
+    def find(self, kind: type[QWidget], name: str) -> Any:
+        """What can be seen of that name, the newest of it: pages are made anew, and what is old goes a moment later."""
         found = self.window.findChildren(kind, name)
         assert found, f"there is no {name}"
-        return found[-1]
+        seen = [each for each in found if each.isVisible()]
+        return (seen or found)[-1]
 
     # --- gestures ------------------------------------------------------------------------------------------
 

@@ -7,7 +7,7 @@ import pytest
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QAction
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QListWidget
+from PySide6.QtWidgets import QApplication, QListWidget, QWidget
 
 from tests.app.gestures import Hand, pump
 from tests.builders import device
@@ -55,6 +55,7 @@ def window(opened, settled):
     made.desk.selection.set_loop(("a",))
     made.desk.selection.track("one")
     settled(made)
+    made.stages["sounds"].notes.grid.step = 0.25  # whatever others left
     made.stages["sounds"].notes.grid.see_all()
     made.stages["sounds"].notes.grid.choose(())
     QApplication.clipboard().clear()
@@ -123,14 +124,14 @@ def test_the_right_end_makes_all_that_are_chosen_longer(window, hand):
 
 def test_without_snap_a_note_goes_anywhere(window, hand):
     grid = hand.grid
-    hand.find(object, "sounds.snap").click()
+    hand.find(QWidget, "sounds.snap").click()
     grid.choose((0,))
     start = at(hand, 0)
     hand.drag(grid, start, start + QPointF(grid._x(0.4) - grid._x(0.0), 0.0))
     moved = notes(window)[0].start_beat
     assert moved == pytest.approx(0.4, abs=0.02)
     assert moved % 0.25 != 0.0
-    hand.find(object, "sounds.snap").click()
+    hand.find(QWidget, "sounds.snap").click()
 
 
 @pytest.mark.parametrize(
@@ -615,7 +616,7 @@ def test_a_device_is_heard_away_at_equal_loudness_and_an_edit_brings_it_back(win
     settled(window)
     listening = window.desk.listening
     assert window.desk.session == before
-    assert hand.find(object, "chains.without").text() == "heard without Gain"
+    assert hand.find(QWidget, "chains.without").text() == "heard without Gain"
     (with_it, without), match = listening._compared
     assert with_it.session == before
     assert not without.session.track("one").chain[0].on
@@ -630,7 +631,7 @@ def test_a_device_is_heard_away_at_equal_loudness_and_an_edit_brings_it_back(win
     settled(window)
     window.desk.edit("Level", lambda s: s.replace(mix=s.mix.replace(level_db=-1.0)))
     assert listening._compared is None
-    assert hand.find(object, "chains.without").text() == ""
+    assert hand.find(QWidget, "chains.without").text() == ""
     listening.stop()
 
 

@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
+from PySide6.QtWidgets import QWidget
 
 from tests.app.gestures import Hand, pump
 from zygotone.app.files import empty_project
@@ -44,7 +45,11 @@ def _told() -> Iterator[None]:
 
 @pytest.fixture
 def empty(opened) -> Window:
-    return opened(empty_project(), stage="sounds")
+    window = opened(empty_project(), stage="sounds")
+    window.stages["sounds"].show_tab("Source")
+    window.stages["sounds"].panel("LFOs").which_lfo = "LFO 1"
+    window.stages["sounds"].notes.chords.setText("F#m9 | Dmaj7 | Bm7 | C#m7")  # whatever others left there
+    return window
 
 
 @pytest.fixture
@@ -322,7 +327,7 @@ def test_a_filter_that_opens_over_the_section(empty, hand):
     hand.stage(3)
     hand.click("chains.add.filter")
     hand.typed("chains.ruler.cutoff_hz", "300")
-    ruler = hand.find(object, "chains.ruler.cutoff_hz")
+    ruler = hand.find(QWidget, "chains.ruler.cutoff_hz")
     hand.context(ruler, "Automate, or show its automation")
     hand.menu("lane.menu", "A ramp up")
     within("filter that opens over the section", hand, 10)

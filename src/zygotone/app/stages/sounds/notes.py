@@ -112,10 +112,18 @@ class NotesPanel(Panel):
         self._recorded: dict[int, tuple[float, float]] = {}  # keys that are down: since which beat, how hard
         self._chosen_fields: list[tuple[NumberField, Callable[[Note], Any]]] = []
         self.keeps = (self.grid, self.chords)
+        self.desk.opened.connect(self._forget)
         self._playhead = QTimer(self, interval=40)
         self._playhead.timeout.connect(self._show_playhead)
 
     # --- what is shown -------------------------------------------------------------------------------------
+
+    def _forget(self) -> None:
+        """Another project: nothing is chosen in it, nor looked at."""
+        self._looked_at.clear()
+        self.grid.show_phrase(None)
+        if self.isVisible():
+            self.stage.show_all()
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)

@@ -69,6 +69,46 @@ def test_all_of_it_undoes_and_the_record_says_so():
     assert [e.action for e in bench.log] == ["tried", "kept", "undone", "undone", "redone", "redone"]
 
 
+def test_many_steps_at_once_are_those_steps_one_by_one_and_told_once():
+    def worked_on() -> Bench:
+        bench = Bench(DEMO)
+        bench.apply(Edit("Level", set_level(-1.0)))
+        bench.try_out(a_trial(-6.0))
+        bench.apply(Edit("Level again", set_level(-7.0)))
+        bench.keep()
+        bench.apply(Edit("Last", set_level(-3.0)))
+        return bench
+
+    at_once, one_by_one = worked_on(), worked_on()
+    told: list[int] = []
+    at_once.listen(lambda: told.append(1))
+    for done in (0, 5, 2, 4, 1):
+        told.clear()
+        at_once.go_to_step(done)
+        assert len(told) == 1
+        while len(one_by_one.steps[0]) > done:
+            one_by_one.undo()
+        while len(one_by_one.steps[0]) < done:
+            one_by_one.redo()
+        assert at_once.state == one_by_one.state
+        assert at_once.steps == one_by_one.steps
+    assert [e.action for e in at_once.log] == [e.action for e in one_by_one.log]
+    assert at_once.steps == (
+        ("Level",),
+        (f"Try: {a_trial(-6.0).title}", "Level again", f"Keep: {a_trial(-6.0).title}", "Last"),
+    )
+
+
+def test_a_drag_that_is_held_is_one_step_however_slow(monkeypatch):
+    now = [0.0]
+    monkeypatch.setattr("zygotone.engine.bench.time.monotonic", lambda: now[0])
+    bench = Bench(DEMO)
+    for n, held in enumerate((True, True, True, False)):
+        bench.apply(Edit("Level", set_level(-1.0 - n), merge_key="drag", held=held))
+        now[0] += 5.0
+    assert bench.steps[0] == ("Level", "Level")  # what comes late and is not held is a step of its own
+
+
 def test_one_drag_is_one_step():
     bench = Bench(DEMO)
     for value in (-1.5, -2.0, -2.5):

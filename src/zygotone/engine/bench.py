@@ -237,30 +237,38 @@ class Bench:
 
     # --- steps back ----------------------------------------------------------------------------------------
 
-    def undo(self) -> None:
-        self._step(self._undo, self._redo, "undone")
+    def undo(self, steps: int = 1) -> None:
+        self._step(self._undo, self._redo, "undone", steps)
 
-    def redo(self) -> None:
-        self._step(self._redo, self._undo, "redone")
+    def redo(self, steps: int = 1) -> None:
+        self._step(self._redo, self._undo, "redone", steps)
 
     def go_to_step(self, done: int) -> None:
         """Back or forth until so many of the ``steps`` are done."""
-        while len(self._undo) > max(0, done):
-            self.undo()
-        while len(self._undo) < done and self._redo:
-            self.redo()
+        steps = len(self._undo) - max(0, done)
+        if steps > 0:
+            self.undo(steps)
+        else:
+            self.redo(-steps)
 
     def _step(
-        self, back: list[tuple[str, State]], forth: list[tuple[str, State]], action: Literal["undone", "redone"]
-    ) -> None:
-        if not back:
+        self, back: list[tuple[str, State]], forth: list[tuple[str, State]], action: Literal["undone", "redone"], steps: int
+    ) -> None:  # fmt: skip
+        """What lies between is passed over: only where it ends is compiled, played and shown."""
+        steps = min(steps, len(back))
+        if steps <= 0:
             return
-        label, state = back.pop()
-        forth.append((label, self._state))
+        labels, state = [], self._state
+        for _ in range(steps):
+            label, before = back.pop()
+            forth.append((label, state))
+            labels.append(label)
+            state = before
         self._take(state)
         self._merge = None
-        if label.startswith(("Keep: ", "Drop: ", "Try: ", "Restore: ")):  # a hand edit is no decision to record
-            self._write(action, label)
+        for label in labels:
+            if label.startswith(("Keep: ", "Drop: ", "Try: ", "Restore: ")):  # a hand edit is no decision to record
+                self._write(action, label)
         self._tell()
 
     def restore(self, entry: LogEntry) -> bool:

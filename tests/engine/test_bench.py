@@ -72,7 +72,7 @@ def test_all_of_it_undoes_and_the_record_says_so():
 def test_many_steps_at_once_are_those_steps_one_by_one_and_told_once():
     def worked_on() -> Bench:
         bench = Bench(DEMO)
-        bench.apply(Edit("Level", set_level(-1.0)))
+        bench.apply(Edit("Level", set_level(-2.0)))
         bench.try_out(a_trial(-6.0))
         bench.apply(Edit("Level again", set_level(-7.0)))
         bench.keep()
@@ -104,7 +104,7 @@ def test_a_drag_that_is_held_is_one_step_however_slow(monkeypatch):
     monkeypatch.setattr("zygotone.engine.bench.time.monotonic", lambda: now[0])
     bench = Bench(DEMO)
     for n, held in enumerate((True, True, True, False)):
-        bench.apply(Edit("Level", set_level(-1.0 - n), merge_key="drag", held=held))
+        bench.apply(Edit("Level", set_level(-2.0 - n), merge_key="drag", held=held))
         now[0] += 5.0
     assert bench.steps[0] == ("Level", "Level")  # what comes late and is not held is a step of its own
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFrame, QProgressBar
 
 from zygotone.app.desk import Desk
@@ -14,6 +15,7 @@ from zygotone.app.widgets.meter import Meter
 MESSAGE_MS = 9000
 LONG_LISTENING_S = 45 * 60
 SHORT_WORK_S = 0.7
+_WIDE_PX, _ENGINE_PX = 1240, 900
 _TOO_LOUD = (
     "The mix is over full scale. What you hear is turned down so that it is not louder than the output can be; a render is "
     "not, and would be cut. Turn the mix down, or put a limiter at its end."
@@ -60,10 +62,20 @@ class StatusLine(QFrame):
                 margins=(16, 0, 16, 0),
             )
         )
+        self.ears.setMinimumWidth(self.ears.sizeHint().width())
+        self.message.setMinimumWidth(1)  # gives way to what is always at hand
         desk.message.connect(self.say)
         self._quiet = QTimer(self, singleShot=True, interval=MESSAGE_MS)
         self._quiet.timeout.connect(lambda: self.message.setText(""))
         self._reminded = False
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """In a narrow window what can be found elsewhere gives way."""
+        super().resizeEvent(event)
+        wide = self.width() >= _WIDE_PX
+        for each in (self.keys_label, self.output_label):
+            each.setVisible(wide)
+        self.engine_label.setVisible(self.width() >= _ENGINE_PX)
 
     def say(self, text: str) -> None:
         """A message in the status line, readable in full as its tip."""

@@ -188,7 +188,9 @@ class TrackRow(QWidget):
 
     def _paint_level(self, painter: QPainter, strip: Strip) -> None:
         """While it plays, its peak now, −48 to 0 dBFS; else its loudness in the loop, −50 to −8 LUFS."""
-        bar = QRectF(93, self.height() / 2 - 2, 22, 4)
+        bar = QRectF(
+            93, self.height() / 2 - 2, 22 if self._mute.isHidden() else max(8, min(22, self._mute.x() - 94)), 4
+        )
         if self._peak is not None:
             peak_db = float(gain_to_db(self._peak))
             painter.setPen(Qt.PenStyle.NoPen)

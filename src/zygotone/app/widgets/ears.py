@@ -47,6 +47,8 @@ class EarsBar(QWidget):
         self.bands.activated.connect(lambda i: self._want(band=self.bands.itemData(i)))
         self.bands.setProperty("kind", "ear")
         self.setLayout(row(*self.ways.values(), self.bands, self.dim, spacing=2))
+        for each in (*self.ways.values(), self.bands, self.dim):
+            each.setMinimumWidth(each.sizeHint().width())
         self._show()
 
     def toggle(self, way: Way) -> None:

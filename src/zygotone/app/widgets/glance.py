@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QPushButton, QSizePolicy
 
 from zygotone.app.theme import colour, number_font, text_font, theme
 from zygotone.dsp.types import FloatArray
@@ -19,7 +19,7 @@ from zygotone.session.params import Param
 from zygotone.sources.envelopes import envelope_curve
 from zygotone.sources.modulation import lfo_heights
 
-_WIDTH, _HEIGHT = 80, 58
+_WIDTH, _LEAST_WIDTH, _HEIGHT = 84, 56, 58
 _POINTS = 64
 _RATE_HZ = 1000  # of the curves: a picture needs no more
 
@@ -49,7 +49,10 @@ class GlanceButton(QPushButton):
         super().__init__(title)
         self.setObjectName(name)
         self.setAccessibleName(title)
-        self.setFixedSize(_WIDTH, _HEIGHT)
+        self.setFixedHeight(_HEIGHT)
+        self.setMinimumWidth(_LEAST_WIDTH)
+        self.setMaximumWidth(_WIDTH)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.clicked.connect(lambda _=False: open_page())
         self._draw = draw
         self._glance: Glance | None = None

@@ -30,6 +30,7 @@ from zygotone.session.params import Param
 _SIDE = 12
 _FIELD_HEIGHT = 20
 _FINE = 0.1
+_LEAST_FIELD_PX = 46
 
 
 def ruler_ticks(param: Param) -> list[float]:
@@ -249,6 +250,7 @@ class NumberField(QWidget):
             param, name, on_change=on_change, on_release=on_release, bpm=bpm, on_error=on_error
         )  # fmt: skip
         self.field.installEventFilter(self)
+        self.field.setMinimumWidth(_LEAST_FIELD_PX)
         self._value: Any = param.default
         self.setLayout(row(label(param.label, "soft"), self.field, spacing=4))
 

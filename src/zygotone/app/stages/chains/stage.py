@@ -115,7 +115,6 @@ class ChainsStage(StageWidget):
         )  # fmt: skip
         self.scroller = QScrollArea()
         self.scroller.setWidgetResizable(True)
-        self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.scroller.setWidget(inner)
         self.setLayout(column(self.scroller))
         self.shown_by(self.show_all, desk.session_changed, desk.selection.changed, desk.selection.loop_changed)

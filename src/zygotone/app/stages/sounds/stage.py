@@ -128,7 +128,6 @@ class SoundsStage(StageWidget):
         layout.setStretchFactor(self.clips, 100)
         self.scroller = QScrollArea()
         self.scroller.setWidgetResizable(True)
-        self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.scroller.setWidget(inner)
         self.setLayout(column(self.scroller, self.piano, spacing=0))
         self.shown_by(

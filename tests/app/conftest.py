@@ -86,6 +86,8 @@ def opened(_shared_window, qapp, settings, settled):
         window.resize(1280, 800)
         window.show_stage(stage)
         window.desk.listening.transport.set_output(SimulatedOutput())
+        grid = window.stages["sounds"].notes.grid  # what one chooses for one's hands stays from project to project
+        grid.step, grid.snaps = 0.25, True
         window.desk.open_project(project, path)
         settled(window)
         return window

@@ -239,5 +239,12 @@ def test_every_stroke_of_a_roll_lies_on_its_grid(beats, steps):
 def test_nudges_are_in_what_is_written(tmp_path):
     notes = [NoteEvent(1.0, 0.5, 60, nudge_ms=20.0), NoteEvent(2.0, 0.5, 62, nudge_ms=-20.0)]
     write_midi(tmp_path / "x.mid", [("x", notes)], tempo_bpm=120.0)
-    starts = [n.start_beat for n in read_midi(tmp_path / "x.mid").notes]
+    # As any other program reads it: by the ticks of its notes. Read here, the nudges are nudges again.
+    at, starts = 0, []
+    file = mido.MidiFile(tmp_path / "x.mid")
+    for message in file.tracks[1]:
+        at += message.time
+        if message.type == "note_on":
+            starts.append(at / file.ticks_per_beat)
     assert starts == pytest.approx([1.04, 1.96], abs=1e-3)
+    assert [(n.start_beat, n.nudge_ms) for n in read_midi(tmp_path / "x.mid").notes] == [(1.0, 20.0), (2.0, -20.0)]

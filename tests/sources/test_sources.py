@@ -228,7 +228,9 @@ ASSET = "0" * 64
 
 
 def reader(clip: np.ndarray, *parts: Part, **settings: object) -> ClipReader:
-    return ClipReader(lambda asset, semitones: HeldClip(clip), ClipSource(asset=ASSET, **settings), parts, SONG, RATE)
+    return ClipReader(
+        lambda asset, semitones, stretch: HeldClip(clip), ClipSource(asset=ASSET, **settings), parts, SONG, RATE
+    )
 
 
 @given(st.integers(-5000, 20000), st.integers(1, 9000))

@@ -33,6 +33,12 @@ def show_keys(window: Window) -> None:
         ("Enter in a number", "Take what was typed: 250, 2.5k, A#2, −3, 1/8d"),
         ("← → on a plot", "Move the reading"),
         ("← → on the ribbon", "Loop another section; with Shift, more of them"),
+        ("Enter in the note grid", "A note at the caret; with Shift it stays, for a chord"),
+        ("N, P in the note grid", "The next note; all of its pitch"),
+        ("Arrows on chosen notes", "Move; with Shift a beat or an octave, with Alt nudge and hardness"),
+        ("[ ] on chosen notes", "Shorter, longer"),
+        ("Ctrl+D on notes, tracks", "Once more"),
+        ("Alt+↑ ↓ on a track", "Up and down in the list"),
     ]
     half = (len(keys) + 1) // 2
     for at, (key, text) in enumerate(keys):

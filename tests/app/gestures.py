@@ -10,6 +10,7 @@ from PySide6.QtGui import QAction, QContextMenuEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox, QLineEdit, QMenu, QPushButton, QWidget
 
+from zygotone.app.stages import STAGES
 from zygotone.app.widgets.note_grid import NoteGrid
 from zygotone.app.window import Window
 
@@ -46,7 +47,14 @@ class Hand:
         self._one()
 
     def stage(self, number: int) -> None:
-        self.key(self.window, getattr(Qt.Key, f"Key_{number}"), Qt.KeyboardModifier.AltModifier)
+        """Alt and its number: by the command, as a window that is not in front takes no keys."""
+        stage = list(STAGES)[number - 1]
+        self.shortcut(f"view.{stage.key}")
+        page = self.window.stages[stage.key]
+        for _ in range(50):
+            if page.isVisible():
+                break
+            QTest.qWait(10)
 
     def choose(self, name: str, text: str) -> None:
         """Opens a list and chooses of it."""

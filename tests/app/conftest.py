@@ -8,14 +8,20 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QSettings
+from PySide6.QtWidgets import QApplication
 
-from tests.builders import pair_project
+from tests.builders import device, pair_project
+from tests.signals import RATE
 from zygotone.app.desk import Desk
 from zygotone.app.files import empty_project
 from zygotone.app.main import make_application
 from zygotone.app.theme import theme
 from zygotone.app.window import Window
 from zygotone.engine.transport import SimulatedOutput
+from zygotone.session.audio_store import AudioStore
+from zygotone.session.edits import add_bus
+from zygotone.session.instruments import InstrumentSource, Layer, Note, Phrase
+from zygotone.session.models import Part, Section, Session, Song, Track
 from zygotone.session.project_file import Project, load_project, save_project
 
 EMPTY = empty_project().session
@@ -121,3 +127,34 @@ def fresh_pair(pair, _pair_file, tmp_path):
 @pytest.fixture
 def window(opened, fresh_pair, tmp_path):
     return opened(fresh_pair, tmp_path / "song.zygotone")
+
+
+def _of_four_notes(name: str, **more: object) -> Track:
+    layer = Layer.model_validate({"id": "a", "name": "A", "sound": {"kind": "oscillator"}})
+    notes = tuple(Note(start_beat=b, length_beats=0.5, pitch=60 + b) for b in range(4))
+    source = InstrumentSource(layers=(layer,), phrases=(Phrase(id="p", beats=4, notes=notes),))
+    parts = (Part(section="a", phrase="p"), Part(section="b", phrase="p"))
+    return Track.model_validate({"id": name.lower(), "name": name, "source": source, "parts": parts, **more})
+
+
+@pytest.fixture
+def three_tracks(opened, settled):
+    """The window with three instruments that play four notes in each of two bars; the first has an EQ and a compressor."""
+    sections = tuple(Section(id=i, name=i.upper(), bars=1) for i in "ab")
+    song = Song(tempo_bpm=120, key="C major", sections=sections)
+    chain = (device("eq", "eq"), device("compressor", "comp"))
+    tracks = (_of_four_notes("One", chain=chain), _of_four_notes("Two"), _of_four_notes("Three"))
+    session = add_bus(Session(rate_hz=RATE, song=song, tracks=tracks), "Room")
+    made = opened(Project(session=session, store=AudioStore()), stage="sounds")
+    made.stages["sounds"].show_tab("Notes")
+    made.desk.selection.set_loop(("a",))
+    made.desk.selection.track("one")
+    settled(made)
+    grid = made.stages["sounds"].notes.grid
+    grid.see_all()
+    grid.choose(())
+    grid.setFocus()  # cut and copy are about what has the focus
+    QApplication.clipboard().clear()
+    yield made
+    made.stages["sounds"].show_tab("Source")
+    made.status.ears.toggle("stereo")

@@ -508,8 +508,8 @@ def test_a_layer_is_automated_and_the_way_bent(window, settled):
     lane = window.desk.session.lanes[0]
     assert (lane.layer, lane.param, lane.section) == ("body", "filter.cutoff_hz", "a")
     panel = window.stages["sounds"].panel("Moves").lanes
-    panel._press(2.0, 400.0)
-    panel._let_go()
+    panel.plot.pressed.emit(2.0, 400.0)
+    panel.plot.released.emit()
     panel._held = 0
     type_into(window.findChildren(Ruler, "lane.bend")[-1], "0.5")
     lane = window.desk.session.lanes[0]
@@ -690,3 +690,16 @@ def test_the_small_filter_curve_is_that_of_two_poles():
         -40 * np.log10(2.0), abs=0.02
     )
     assert response_db(f.replace(mode="notch"), np.array([1000.0]))[0] < -100.0
+
+
+def test_velocities_of_a_zone_are_shares_or_counted_as_midi_does(window, settled):
+    window.stages["sounds"].show_tab("Zones")
+    settled(window)
+    type_into(ruler(window, "velocity_low"), "64")
+    assert layers(window)[0].velocity_low == pytest.approx(64 / 127)
+    type_into(ruler(window, "velocity_high"), "0.75")
+    assert layers(window)[0].velocity_high == 0.75
+    said = []
+    window.desk.message.connect(said.append)
+    type_into(ruler(window, "velocity_high"), "128")
+    assert "between 0 and 1" in said[-1]

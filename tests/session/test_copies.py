@@ -208,3 +208,16 @@ def test_a_bus_is_no_track(session):
     assert isinstance(session.strip("room"), Bus)
     with pytest.raises(ParameterError, match="no track 'room'"):
         copies.duplicate_track(session, "room")
+
+
+def test_a_move_is_given_to_the_same_device_of_others_or_refused(session):
+    other = copies.duplicate_track(session, "bass")[0]
+    bare = other.replace(lanes=session.lanes)
+    given = copies.give_lane(bare, "cut", ["bass-2"])
+    assert [(lane.strip, lane.device, lane.points) for lane in given.lanes[1:]] == [
+        ("bass-2", "f", session.lanes[0].points)
+    ]
+    with pytest.raises(ParameterError, match="'Kick' has no such device"):
+        copies.give_lane(bare, "cut", ["kick"])
+    with pytest.raises(ParameterError, match="automated on 'Bass 2' already"):
+        copies.give_lane(given, "cut", ["bass-2"])

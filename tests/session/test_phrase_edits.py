@@ -118,3 +118,12 @@ def test_notes_behind_are_those_of_the_others_in_this_section():
     seen = edits.notes_of_others(session, "t", "b", 5.0)
     assert [(n.start_beat, n.pitch) for n in seen["o"]] == [(1.0, 52), (3.0, 52)]
     np.testing.assert_array_equal(list(edits.notes_of_others(session, "o", "a", 4.0)), ["t"])
+
+
+def test_where_in_a_phrase_the_song_is():
+    phrase = Phrase(id="p", beats=3.0)
+    session = session_of(
+        phrase, Part(section="a", phrase="p", start_beat=1.0), Part(section="c", phrase="p", loop=False)
+    )
+    at = {beat: edits.beat_in_phrase(session, "t", "p", beat) for beat in (0.5, 1.0, 5.5, 8.0, 17.0, 19.5)}
+    assert at == {0.5: None, 1.0: 0.0, 5.5: 1.5, 8.0: None, 17.0: 1.0, 19.5: None}

@@ -6,7 +6,6 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QDialog, QDialogButtonBox, Q
 
 from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import column, label
-from zygotone.errors import ZygotoneError
 from zygotone.reports.bounce_in_place import HOWS, SPANS, Bounce, Bounced, BounceSpec, with_bounce
 from zygotone.session.audio_files import AudioData
 from zygotone.session.models import InstrumentSource, Session, Track
@@ -79,25 +78,21 @@ def bounce(desk: Desk, spec: BounceSpec) -> None:
     asked_of = desk.session
 
     def done(bounced: Bounced) -> None:
-        made: list[str] = []
-
-        def put(session: Session) -> Session:
-            data = AudioData(bounced.audio, session.rate_hz, "FLOAT", "WAV")
-            asset = desk.store.add(data, f"{session.track(spec.track_id).name} bounce", session.rate_hz)
-            session, track_id = with_bounce(session, spec, bounced, asset)
-            made.append(track_id)
-            return session
-
         if desk.session.song != asked_of.song or desk.session.rate_hz != asked_of.rate_hz:
             bounce(desk, spec)  # tempo or sections are others now: what was rendered has no place
             return
-        try:
-            name = desk.session.track(spec.track_id).name
-        except ZygotoneError:
+        name = next((t.name for t in desk.session.tracks if t.id == spec.track_id), None)
+        if name is None:
             desk.message.emit("The track that was bounced is gone.")
             return
-        if desk.edit(f"Bounce {name}", put):
-            desk.selection.track(made[-1])
-            desk.message.emit(f"{name} is bounced to {desk.session.track(made[-1]).name}.")
+
+        def put(session: Session) -> tuple[Session, str]:
+            asset = desk.store.add(AudioData(bounced.audio, session.rate_hz, "FLOAT", "WAV"), f"{name} bounce", session.rate_hz)  # fmt: skip
+            return with_bounce(session, spec, bounced, asset)
+
+        made = desk.make(f"Bounce {name}", put)
+        if made is not None:
+            desk.selection.track(made)
+            desk.message.emit(f"{name} is bounced to {desk.session.track(made).name}.")
 
     desk.measuring.ask(Bounce(asked_of, spec), done, urgency=1)

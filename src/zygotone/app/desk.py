@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 from PySide6.QtCore import QObject, QSettings, Qt, Signal
 from PySide6.QtGui import QGuiApplication
@@ -32,6 +33,8 @@ from zygotone.session.project_file import Project
 
 _MEASURED_BYTES = 320 << 20  # of audio and facts that the measurer keeps
 _QUESTIONS = ("zygotone.advise.questions", "zygotone.advise.rules")
+
+Made = TypeVar("Made")
 
 
 class Desk(QObject):
@@ -128,6 +131,17 @@ class Desk(QObject):
             self.message.emit(one_line(error))
             return False
         return True
+
+    def make(self, label: str, change: Callable[[Session], tuple[Session, Made]]) -> Made | None:
+        """An edit that also says what it made, such as the id of a new track; None where it was not possible."""
+        made: list[Made] = []
+
+        def edit(session: Session) -> Session:
+            new, what = change(session)
+            made.append(what)
+            return new
+
+        return made[-1] if self.edit(label, edit) and made else None
 
     def end_merge(self) -> None:
         """The hand let go: the next edit is a step of its own. (Of the bench that is here then: projects come and go.)"""

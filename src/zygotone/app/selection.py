@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from PySide6.QtCore import QObject, Signal
 
 from zygotone.engine.bench import Bench
@@ -54,7 +56,11 @@ class Selection(QObject):
         """All from the selected one to this."""
         ids = [s.id for s in self._bench.session.strips()]
         first, last = sorted((ids.index(self.track_id), ids.index(track_id)))
-        self.also = frozenset(ids[first : last + 1]) - {self.track_id}
+        self.tracks_beside(ids[first : last + 1])
+
+    def tracks_beside(self, track_ids: Iterable[str]) -> None:
+        """These are selected too, and no others."""
+        self.also = frozenset(track_ids) - {self.track_id}
         self.changed.emit()
 
     def track(self, track_id: str) -> None:

@@ -200,8 +200,8 @@ def _new_devices(window: Window, shot: Callable[[str], None]) -> None:
     chains.add_device("filter")
     chains.lanes.add_lane("filter", "cutoff_hz")
     for beat, hz in ((0.0, 20000.0), (8.0, 600.0), (24.0, 9000.0)):
-        chains.lanes._press(beat, hz)
-        chains.lanes._let_go()
+        chains.lanes.plot.pressed.emit(beat, hz)
+        chains.lanes.plot.released.emit()
     settle(window)
     inner = chains.lanes
     QApplication.processEvents()

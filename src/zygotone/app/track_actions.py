@@ -39,15 +39,9 @@ class TrackActions:
 
     def _make(self, what: str, change: Callable[[Session], tuple[Session, str]]) -> None:
         """An edit that makes a track, which is selected then."""
-        made: list[str] = []
-
-        def edit(session: Session) -> Session:
-            new, track = change(session)
-            made.append(track)
-            return new
-
-        if self._desk.edit(what, edit):
-            self._desk.selection.track(made[-1])
+        made = self._desk.make(what, change)
+        if made is not None:
+            self._desk.selection.track(made)
 
     # --- new -----------------------------------------------------------------------------------------------
 
@@ -184,6 +178,10 @@ class TrackActions:
 
         if tracks:
             self._desk.edit(f"Remove {self._named(tracks)}", change)
+
+    def select_all(self) -> None:
+        """All tracks, beside the one that is shown."""
+        self._desk.selection.tracks_beside(t.id for t in self._desk.session.tracks)
 
     def bounce(self) -> None:
         ask_and_bounce(self._parent.window(), self._desk)

@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import (
     QContextMenuEvent,
     QFocusEvent,
@@ -17,14 +17,15 @@ from PySide6.QtGui import (
     QPaintEvent,
     QPen,
 )
-from PySide6.QtWidgets import QMenu, QScrollArea, QSizePolicy, QWidget
+from PySide6.QtWidgets import QScrollArea, QSizePolicy, QWidget
 
 from zygotone.app.desk import Desk
 from zygotone.app.stages import STAGES
 from zygotone.app.theme import colour, number_font, text_font, theme
 from zygotone.app.track_actions import TrackActions
-from zygotone.app.widgets.asking import fill_menu, menu_button
+from zygotone.app.widgets.asking import menu_button, pop_up
 from zygotone.app.widgets.basic import button, clear, column, label, row
+from zygotone.app.widgets.keyed import ALT, CTRL, NONE, Keyed, Keys
 from zygotone.dsp.levels import gain_to_db
 from zygotone.dsp.types import FloatArray
 from zygotone.session.edits import change_strip
@@ -83,7 +84,7 @@ class StageButton(QWidget):
             super().keyPressEvent(event)
 
 
-class TrackRow(QWidget):
+class TrackRow(Keyed):
     """Glyph by role, name, level, seat; mute and solo appear as letters that can be clicked."""
 
     def __init__(self, strip: Strip, desk: Desk, actions: TrackActions, drop_at: Callable[[float], None]) -> None:
@@ -248,44 +249,20 @@ class TrackRow(QWidget):
         selection = self._desk.selection
         if self.strip_id not in selection.tracks:
             selection.track(self.strip_id)
-        menu = QMenu(self)
-        menu.setObjectName("tracks.menu")
-        fill_menu(menu, self._actions.entries())
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        menu.popup(event.globalPos())
+        pop_up(self, "tracks.menu", self._actions.entries(), event)
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         super().focusInEvent(event)
         if event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason):
             self._desk.selection.track(self.strip_id)
 
-    def event(self, event: QEvent) -> bool:
-        overrides = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride
-        if overrides and self._asked(event) is not None:  # type: ignore[arg-type]
-            event.accept()
-            return True
-        return super().event(event)
-
-    def _asked(self, event: QKeyEvent) -> Callable[[], None] | None:
-        key, alt, ctrl = Qt.Key, Qt.KeyboardModifier.AltModifier, Qt.KeyboardModifier.ControlModifier
-        held = event.modifiers() & (alt | ctrl | Qt.KeyboardModifier.ShiftModifier)
-        table: dict[tuple[Qt.KeyboardModifier, Qt.Key], Callable[[], None]] = {
-            (alt, key.Key_Up): lambda: self._actions.move(-1),
-            (alt, key.Key_Down): lambda: self._actions.move(1),
-            (ctrl, key.Key_D): self._actions.duplicate,
-            (Qt.KeyboardModifier.NoModifier, key.Key_Delete): self._actions.remove,
-        }
-        return table.get((held, Qt.Key(event.key())))
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        act = self._asked(event)
-        step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(Qt.Key(event.key()))
-        if act is not None:
-            act()
-        elif step is None:
-            super().keyPressEvent(event)
-        else:
-            self.focusNextPrevChild(step > 0)
+    def keys(self) -> Keys:
+        key = Qt.Key
+        return {
+            (NONE, key.Key_Up): lambda: self.focusNextPrevChild(False), (NONE, key.Key_Down): lambda: self.focusNextPrevChild(True),
+            (ALT, key.Key_Up): lambda: self._actions.move(-1), (ALT, key.Key_Down): lambda: self._actions.move(1),
+            (CTRL, key.Key_D): self._actions.duplicate, (NONE, key.Key_Delete): self._actions.remove,
+        }  # fmt: skip
 
 
 def draw_glyph(painter: QPainter, box: QRectF, role: str) -> None:

@@ -53,19 +53,23 @@ class Ears:
 
     def __init__(self, rate_hz: int) -> None:
         self.rate_hz = rate_hz
-        self._now = _Way(Listen(), rate_hz)
+        self._now = self._wanted = _Way(Listen(), rate_hz)
         self._before: _Way | None = None
-        self._next: _Way | None = None
         self._faded = 0
+
+    @property
+    def wanted(self) -> Listen:
+        return self._wanted.listen
 
     def listen(self, wanted: Listen) -> None:
         """From the next block on; called from any thread, which makes the filter ready."""
-        self._next = _Way(wanted, self.rate_hz)
+        self._wanted = _Way(wanted, self.rate_hz)
 
     def process(self, block: Stereo) -> Stereo:
         """block (2, n)."""
-        if self._before is None and self._next is not None:
-            self._before, self._now, self._next, self._faded = self._now, self._next, None, 0
+        wanted = self._wanted  # read once: another may be wanted meanwhile
+        if self._before is None and wanted is not self._now:
+            self._before, self._now, self._faded = self._now, wanted, 0
         heard = self._now.process(block)
         if self._before is not None:
             length = round(_FADE_S * self.rate_hz)

@@ -7,7 +7,7 @@ from typing import Any
 
 from zygotone.errors import ParameterError
 from zygotone.session.copies import free_name
-from zygotone.session.edits import checked, make_id, set_parts
+from zygotone.session.edits import change_strip, checked, make_id, set_parts
 from zygotone.session.instruments import Envelope, InstrumentSource, Layer, Note, Phrase, Route
 from zygotone.session.kinds import Sound
 from zygotone.session.models import ClipSource, Session, Track
@@ -73,6 +73,24 @@ def change_part(session: Session, track_id: str, at: int, **changes: Any) -> Ses
     parts = list(session.track(track_id).parts)
     parts[at] = Part.model_validate({**dict(parts[at]), **changes})
     return set_parts(session, track_id, parts)
+
+
+def add_part(session: Session, track_id: str, section_id: str) -> tuple[Session, int]:
+    """A part at the start of a section, from the beginning of the track's clip to its end or the section's; and its place. A
+    track that was silent for having no parts is heard again."""
+    track = session.track(track_id)
+    if track.parts or not track.mute:
+        session = with_parts_of_their_own(session, track_id)
+    source, parts = clip_source(session, track_id), session.track(track_id).parts
+    first, end = session.song.beats_of(section_id)
+    part = Part(
+        section=section_id, length_beats=min(end - first, clip_beats(session, source.asset)), clip=source.asset,
+        clip_start_s=0.0, loop=False,
+    )  # fmt: skip
+    session = set_parts(session, track_id, (*parts, part))
+    if not parts:
+        session = change_strip(session, track_id, mute=False)
+    return session, len(parts)
 
 
 def remove_part(session: Session, track_id: str, at: int) -> Session:

@@ -112,9 +112,9 @@ def _of_chain(devices: Iterable[Device]) -> set[str]:
 
 def as_text(what: What, session: Session, store: AudioStore) -> str:
     """For the clipboard, with the clips as far as they are not too long for it."""
-    clips, left = [], MOST_CLIP_BYTES
+    needed, clips, left = clips_of(what), [], MOST_CLIP_BYTES
     for asset in session.assets:
-        if asset.id in clips_of(what):
+        if asset.id in needed:
             data = store.blob(asset.id)
             left -= len(data)
             if left >= 0:

@@ -23,7 +23,7 @@ from zygotone.session.edits import (
     put_layer,
 )
 from zygotone.session.instruments import InstrumentSource, Layer
-from zygotone.session.models import USUAL_SEAT, Device, Role, Session, Track
+from zygotone.session.models import USUAL_SEAT, Device, Role, Session, Track, walk
 from zygotone.session.params import Param
 from zygotone.session.parts import Part
 from zygotone.session.saved_sounds import SavedSound
@@ -204,3 +204,29 @@ def moved_as(target: Lane, there: Param, lane: Lane, here: Param) -> Lane:
         points=tuple(p.replace(value=value(p.value)) for p in lane.points),
         **({"low": value(lane.low), "high": value(lane.high)} if lane.repeats else {}),
     )  # fmt: skip
+
+
+def give_lane(session: Session, lane_id: str, strip_ids: Sequence[str]) -> Session:
+    """A lane's movement for other strips too: of the same device where they have it, else of their first of that kind.
+
+    Raises
+    ------
+    ParameterError : one of them has nothing of the kind, or moves it there already.
+    """
+    lane = next(each for each in session.lanes if each.id == lane_id)
+    if lane.layer is not None:
+        raise ParameterError("automation of a layer stays with its sound; copy it and paste it into another lane")
+    for strip_id in strip_ids:
+        strip, device = session.strip(strip_id), lane.device
+        if lane.device is not None:
+            kind = session.strip(lane.strip).device(lane.device).kind
+            there = [path for path, d in walk(strip.chain) if d.kind == kind]
+            if not there:
+                raise ParameterError(f"{strip.name!r} has no such device")
+            device = lane.device if lane.device in there else there[0]
+        place = (strip_id, device, None, lane.param, lane.section)
+        if any((e.strip, e.device, e.layer, e.param, e.section) == place for e in session.lanes):
+            raise ParameterError(f"that is automated on {strip.name!r} already; change it there")
+        new_id = make_id(lane.id, (each.id for each in session.lanes))
+        session = put_lane(session, lane.replace(id=new_id, strip=strip_id, device=device))
+    return session

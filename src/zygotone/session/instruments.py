@@ -63,8 +63,8 @@ LAYER = (
     number("velocity_curve", "Velocity curve", "", -1.0, 1.0, 0.0, "Above 0 soft playing already counts as hard, below 0 only hard playing does."),
     Param(name="key_low", label="Lowest key", type="int", unit="note", low=0, high=127, default=0, help="Notes below do not sound on this layer."),
     Param(name="key_high", label="Highest key", type="int", unit="note", low=0, high=127, default=127, help="Notes above do not sound on this layer."),
-    share("velocity_low", "Velocity from", 0.0, "Softer notes do not sound on this layer."),
-    share("velocity_high", "Velocity to", 1.0, "Harder notes do not sound on this layer."),
+    Param(name="velocity_low", label="Velocity from", default=0.0, as_midi=True, help="Softer notes do not sound on this layer. From 0 to 1, or 2 to 127 as MIDI counts."),
+    Param(name="velocity_high", label="Velocity to", default=1.0, as_midi=True, help="Harder notes do not sound on this layer. From 0 to 1, or 2 to 127 as MIDI counts."),
     share("velocity_fade", "Velocity fade", 0.0, "Width over which it fades in and out at the edges of that range."),
     whole("voices", "Voices", 0, 32, 0, "Most notes at a time on this layer; 0 is as many as the instrument has."),
 )  # fmt: skip

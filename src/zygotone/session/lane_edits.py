@@ -51,6 +51,50 @@ def _without_doubles(points: Sequence[Point]) -> list[Point]:
     return list({round(p.beat, 6): p for p in points}.values())
 
 
+def beginnings(
+    lane: Lane, param: Param, rest: float, *, length: float, bar_beats: float
+) -> tuple[tuple[str, str, Lane], ...]:
+    """Movements that a lane may begin with, each with a name for machines and one for people: between ``rest`` and a fifth of
+    the ruler above it, or below it where there is no room."""
+    share = param.position_of(rest)
+    peak = param.value_at(share + 0.2 if share < 0.8 else share - 0.2)
+    beats = [float(n) for n in range(int(length + 1e-6))]
+    weak = [b for b in beats if round(b % bar_beats) % 2 == 1]
+    bars = [n * bar_beats for n in range(int(length / bar_beats + 1e-6))]
+    return (
+        ("ramp_up", "A ramp up", ramp(lane, length, rest, peak)),
+        ("ramp_down", "A ramp down", ramp(lane, length, peak, rest)),
+        ("push_beats", "A push on each beat", pushes(lane, length, beats, rest, peak)),
+        ("push_weak", "A push on the weak beats", pushes(lane, length, weak, rest, peak)),
+        ("push_bars", "A push on each bar", pushes(lane, length, bars, rest, peak, last=2.0)),
+        ("steps", "Two steps, a bar each", steps(lane, length, bar_beats, (rest, peak))),
+    )
+
+
+# --- points --------------------------------------------------------------------------------------------------------
+
+
+def room_of(lane: Lane, at: int, length: float) -> tuple[float, float]:
+    """From which beat to which the point at place ``at`` can go: points do not pass each other."""
+    before = lane.points[at - 1].beat if at > 0 else 0.0
+    return before, lane.points[at + 1].beat if at + 1 < len(lane.points) else max(length, lane.points[at].beat)
+
+
+def point_moved(lane: Lane, at: int, length: float, **changes: float) -> Lane:
+    """The point at place ``at`` with another ``beat`` (as far as it can go), ``value`` or ``curve``; the rest of it stays."""
+    if "beat" in changes:
+        low, high = room_of(lane, at, length)
+        changes["beat"] = min(high, max(low, changes["beat"]))
+    points = tuple(p.replace(**changes) if n == at else p for n, p in enumerate(lane.points))
+    return lane.replace(points=points)
+
+
+def point_added(lane: Lane, beat: float, value: float) -> tuple[Lane, int]:
+    """One more point, after those on its beat; and its place."""
+    at = sum(p.beat <= beat for p in lane.points)
+    return lane.replace(points=(*lane.points[:at], Point(beat=beat, value=value), *lane.points[at:])), at
+
+
 def written(lane: Lane, beat: float, value: float, *, since: float | None) -> Lane:
     """What the hand says as the song plays: ``value`` at ``beat``, in the place of all that was there since the beat before
     (``since``; None as it begins)."""

@@ -350,22 +350,22 @@ class Session(Value):
         lanes = [e for e in self.lanes if e.moves and (e.strip, e.device, e.layer, e.param) == place]
         if not lanes:
             return None
-        ends: list[tuple[float, float]] = []
         target = self.lane_target(lanes[0])
-        for lane in lanes:
-            bars = self.song.bars if lane.section is None else self.song.section(lane.section).bars
-            if not lane.relative:
-                ends.append(lane_range(lane, target, bars * self.song.bar_beats))
-        if not ends or any(lane.relative for lane in lanes):  # what is added is added to what is set, too
+
+        def reach(lane: Lane, param: Param) -> tuple[float, float]:
+            first, end = self.song.beats_of(lane.section)
+            return lane_range(lane, param, end - first)
+
+        ends = [reach(lane, target) for lane in lanes if not lane.relative]
+        added = [reach(lane, offset_param(target)) for lane in lanes if lane.relative]
+        if added or not ends:  # what is added is added to what is set, too
             ends.append((self.value_at(lanes[0]),) * 2)
-        for lane in lanes:
-            if lane.relative:
-                bars = self.song.bars if lane.section is None else self.song.section(lane.section).bars
-                less, more = lane_range(lane, offset_param(target), bars * self.song.bar_beats)
-                both = np.array([[low, high] for low, high in ends])
-                moved = shifted(target, both, np.array([min(0.0, less), max(0.0, more)]))
-                ends = [(float(low), float(high)) for low, high in moved]
-        return min(low for low, _ in ends), max(high for _, high in ends)
+        low, high = min(low for low, _ in ends), max(high for _, high in ends)
+        for less, more in added:
+            low, high = (
+                float(v) for v in shifted(target, np.array([low, high]), np.array([min(0.0, less), max(0.0, more)]))
+            )
+        return low, high
 
     def value_at(self, lane: Lane) -> float:
         """What the parameter that a lane moves is set to."""

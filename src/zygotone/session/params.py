@@ -110,6 +110,7 @@ class Param:
     choice_labels: tuple[str, ...] = field(default=())
     entries: str = "values"  # of a list: "values" (objects), "plain" (bare values of the one item), or "device"
     fixed: bool = False  # cannot be automated, since it decides the latency or what has to be worked out beforehand
+    as_midi: bool = False  # a share that may also be typed from 2 to 127, as MIDI counts
     at_start: bool = False  # of sounds: a note takes it as it stands when it begins, whatever moves it later
 
     # --- taper: a pair, so that ruler and automation agree -------------------------------------------------
@@ -238,6 +239,8 @@ class Param:
                 value = float(number)
             except ValueError:
                 raise ParameterError(f"{self.label} takes a number in {self.unit or 'no unit'}, got {text!r}") from None
+            if self.as_midi and 1.0 < value <= 127.0:
+                value /= 127.0
         return float(self.check(round(value) if self.type == "int" else value, "value"))
 
     def format(self, value: Any) -> str:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Iterable
 
 from zygotone.errors import ParameterError
 from zygotone.session.edits import change_instrument, checked, instrument_of, make_id, put_phrase, set_parts
-from zygotone.session.instruments import Note, Phrase
-from zygotone.session.models import Session
+from zygotone.session.instruments import InstrumentSource, Note, Phrase
+from zygotone.session.models import Session, Song, Track
 from zygotone.session.parts import Part
 
 _SAME = 1e-6  # beats
+_MOST_BEHIND = 2000  # notes of one track that are only looked at
 
 
 def phrase_of(session: Session, track_id: str, phrase_id: str) -> Phrase:
@@ -180,31 +182,48 @@ def remove_phrase(session: Session, track_id: str, phrase_id: str) -> Session:
     return change_instrument(without, track_id, phrases=left)
 
 
+def beat_in_phrase(session: Session, track_id: str, phrase_id: str, song_beat: float) -> float | None:
+    """Which beat of a phrase is heard at a beat of the song; None where the track does not play it then."""
+    beats = phrase_of(session, track_id, phrase_id).beats
+    for part in session.track(track_id).parts:
+        begun, end = part.span_beats(session.song.beats_of(part.section))
+        within = song_beat - begun
+        if part.phrase == phrase_id and begun <= song_beat < end and (part.loop or within < beats):
+            return within % beats
+    return None
+
+
 def notes_of_others(session: Session, track_id: str, section_id: str, beats: float) -> dict[str, tuple[Note, ...]]:
     """What other tracks with notes play in the first ``beats`` of a section, by track id, for the eye to line up with."""
-    first, _ = session.song.beats_of(section_id)
     found: dict[str, tuple[Note, ...]] = {}
     for track in session.tracks:
-        source = track.source
-        if track.id == track_id or source.type != "instrument":
-            continue
-        phrases = {p.id: p for p in source.phrases}
-        notes: list[Note] = []
-        for part in track.parts:
-            if part.section != section_id or part.phrase not in phrases:
-                continue
-            phrase = phrases[part.phrase]
-            begun, end = (beat - first for beat in part.span_beats(session.song.beats_of(section_id)))
-            at = begun
-            while at < min(end, beats) - _SAME:
-                notes += [
-                    n.replace(start_beat=at + n.start_beat, pitch=max(0, min(127, n.pitch + part.transpose_semitones)))
-                    for n in phrase.notes
-                    if n.start_beat < phrase.beats and at + n.start_beat < min(end, beats)
-                ]
-                at += phrase.beats
-                if not part.loop or len(notes) > 2000:
-                    break
-        if notes:
-            found[track.id] = tuple(notes)
+        if track.id != track_id and isinstance(track.source, InstrumentSource):
+            notes = _played_notes(track, session.song, section_id, beats)
+            if notes:
+                found[track.id] = notes
     return found
+
+
+@functools.lru_cache(
+    maxsize=256
+)  # asked at every edit, while a note is dragged; by value, so an edit of one track costs one
+def _played_notes(track: Track, song: Song, section_id: str, beats: float) -> tuple[Note, ...]:
+    assert isinstance(track.source, InstrumentSource)
+    span = song.beats_of(section_id)
+    phrases = {p.id: p for p in track.source.phrases}
+    notes: list[Note] = []
+    for part in track.parts:
+        if part.section != section_id or part.phrase not in phrases:
+            continue
+        phrase = phrases[part.phrase]
+        at, end = (beat - span[0] for beat in part.span_beats(span))
+        while at < min(end, beats) - _SAME and len(notes) < _MOST_BEHIND:
+            notes += [
+                n.replace(start_beat=at + n.start_beat, pitch=max(0, min(127, n.pitch + part.transpose_semitones)))
+                for n in phrase.notes
+                if n.start_beat < phrase.beats and at + n.start_beat < min(end, beats)
+            ]
+            if not part.loop:
+                break
+            at += phrase.beats
+    return tuple(notes)

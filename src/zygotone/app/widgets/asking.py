@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QMenu, QPushButton, QSpinBox, QWidget
 
 from zygotone.app.widgets.basic import as_action, button, column, label, whole_number_box
@@ -32,7 +34,7 @@ def fill_menu(menu: QMenu, entries: Menu) -> None:
 
 
 def menu_button(text: str, name: str, entries: Menu | Callable[[], Menu], *, tip: str = "") -> QPushButton:
-    """A button that opens a menu; a function is asked as it opens."""
+    """A button that opens a menu, which is filled as it opens."""
     made = button(text, name, lambda: None, tip=tip)
     menu = QMenu(made)
     menu.setObjectName(f"{name}.menu")
@@ -41,10 +43,18 @@ def menu_button(text: str, name: str, entries: Menu | Callable[[], Menu], *, tip
         menu.clear()
         fill_menu(menu, entries() if callable(entries) else entries)
 
-    menu.aboutToShow.connect(fill)
-    fill()
+    menu.aboutToShow.connect(fill)  # not before: pages are made anew often, and menus are opened seldom
     made.setMenu(menu)
     return made
+
+
+def pop_up(widget: QWidget, name: str, entries: Menu, event: QContextMenuEvent) -> None:
+    """The menu of a right click, or of the menu key."""
+    menu = QMenu(widget)
+    menu.setObjectName(name)
+    fill_menu(menu, entries)
+    menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    menu.popup(event.globalPos())
 
 
 class NumbersDialog(QDialog):

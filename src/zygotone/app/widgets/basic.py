@@ -6,7 +6,8 @@ import html
 from collections.abc import Callable, Sequence
 from typing import TypeVar
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import (
     QApplication,
     QBoxLayout,
@@ -21,6 +22,8 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
     QWidget,
 )
+
+from zygotone.app.theme import colour, text_font
 
 
 def label(text: str, kind: str = "", *, name: str = "", wrap: bool = False) -> QLabel:
@@ -150,6 +153,23 @@ def stretch(widget: QWidget, at: int, share: int) -> None:
     layout = widget.layout()
     assert isinstance(layout, QBoxLayout)
     layout.setStretch(at, share)
+
+
+def framed(widget: QWidget) -> QPainter:
+    """A painter for a picture, with the picture's frame drawn: its edge says whether it has the focus."""
+    painter = QPainter(widget)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(colour("a" if widget.hasFocus() else "line"), 1))
+    painter.setBrush(colour("sheet"))
+    painter.drawRoundedRect(QRectF(widget.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 5, 5)
+    return painter
+
+
+def say_instead(painter: QPainter, box: QRectF, words: str) -> None:
+    """In the place of a picture of which there is nothing to draw: why, or what to do."""
+    painter.setPen(colour("soft"))
+    painter.setFont(text_font(10))
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, words)
 
 
 def signed(value: float, unit: str, digits: int = 1) -> str:

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.advise.sound_views import ClipShape
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.app.widgets.basic import framed, say_instead
 from zygotone.session.parts import Part
 
 _HEAD, _FOOT, _SIDE = 18, 18, 10
@@ -100,11 +101,7 @@ class ClipView(QWidget):
     # --- drawing -------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(colour("a" if self.hasFocus() else "line"), 1))
-        painter.setBrush(colour("sheet"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 5, 5)
+        painter = framed(self)
         area = self._area()
         painter.setFont(number_font(7.5))
         beat = np.ceil(self._first / self._bar - 1e-9) * self._bar
@@ -119,11 +116,7 @@ class ClipView(QWidget):
                 )
             beat += self._bar
         if not self._parts:
-            painter.setFont(text_font(10))
-            painter.setPen(colour("soft"))
-            painter.drawText(
-                self.rect(), Qt.AlignmentFlag.AlignCenter, "No audio plays in this section. Add a part above."
-            )
+            say_instead(painter, QRectF(self.rect()), "No audio plays in this section. “Play it here” brings it in.")
         for at, part, first, end in self._parts:
             self._paint_part(painter, part, QRectF(QPointF(self._x(first), area.top()), QPointF(self._x(end), area.bottom())), at == self.chosen)  # fmt: skip
         self._paint_wave(painter, area)

@@ -44,7 +44,7 @@ class EarsBar(QWidget):
         for name, (low, high) in BANDS.items():
             self.bands.addItem(name, name)
             self.bands.setItemData(self.bands.count() - 1, f"{low:g} to {high:g} Hz", Qt.ItemDataRole.ToolTipRole)
-        self.bands.activated.connect(lambda i: self._want(band=self.bands.itemData(i)))
+        self.bands.activated.connect(lambda i: self._want(replace(self.wanted, band=self.bands.itemData(i))))
         self.bands.setProperty("kind", "ear")
         self.setLayout(row(*self.ways.values(), self.bands, self.dim, spacing=2))
         for each in (*self.ways.values(), self.bands, self.dim):
@@ -53,13 +53,13 @@ class EarsBar(QWidget):
 
     def toggle(self, way: Way) -> None:
         """That way, or both sides again where it is in force already."""
-        self._want(way="stereo" if self.wanted.way == way else way)
+        self._want(replace(self.wanted, way="stereo" if self.wanted.way == way else way))
 
     def toggle_dim(self) -> None:
-        self._want(dim=not self.wanted.dim)
+        self._want(replace(self.wanted, dim=not self.wanted.dim))
 
-    def _want(self, **changes: object) -> None:
-        self.wanted = replace(self.wanted, **changes)  # type: ignore[arg-type]
+    def _want(self, wanted: Listen) -> None:
+        self.wanted = wanted
         self._show()
         self.listens.emit(self.wanted)
 

@@ -35,11 +35,12 @@ class Glance:
     lanes: tuple[tuple[Lane, Param], ...]
 
     def looks_like(self, other: Glance | None) -> bool:
-        if other is None or (self.levels_db is None) != (other.levels_db is None):
+        if other is None or (self.source, self.layer, self.phrase, self.lanes) != (
+            other.source, other.layer, other.phrase, other.lanes,
+        ):  # fmt: skip
             return False
-        same_levels = self.levels_db is None or np.array_equal(self.levels_db, other.levels_db)  # type: ignore[arg-type]
-        mine = (self.source, self.layer, self.phrase, self.lanes)
-        return same_levels and mine == (other.source, other.layer, other.phrase, other.lanes)
+        mine, theirs = self.levels_db, other.levels_db
+        return mine is theirs or (mine is not None and theirs is not None and np.array_equal(mine, theirs))
 
 
 class GlanceButton(QPushButton):

@@ -6,10 +6,11 @@ from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QRectF, Qt, QTimer
-from PySide6.QtGui import QHideEvent, QPainter, QPaintEvent, QPen, QShowEvent
+from PySide6.QtGui import QHideEvent, QPainter, QPaintEvent, QShowEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.app.widgets.basic import framed
 from zygotone.dsp.types import FloatArray
 from zygotone.engine.live_meters import BANDS_HZ, SILENT_DB, LiveMeters, Metered
 
@@ -65,11 +66,7 @@ class LiveMetersView(QWidget):
         return f"M {_lufs(momentary)}, S {_lufs(short)}, correlation {correlation:+.2f}".replace("-", "−")
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(colour("line"), 1))
-        painter.setBrush(colour("sheet"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 5, 5)
+        painter = framed(self)
         self._words(painter)
         self._spectrum(painter, QRectF(_WORDS, 6, self.width() - _WORDS - 10, self.height() - 24))
 

@@ -7,9 +7,10 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
-from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QWheelEvent
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QFocusEvent, QMouseEvent, QWheelEvent
 
+from zygotone.app.widgets.keyed import ALT, CTRL, NONE, SHIFT, Keys
 from zygotone.app.widgets.note_view import NoteView
 from zygotone.errors import ZygotoneError
 from zygotone.session import note_edits
@@ -20,10 +21,6 @@ _MOVED_PX = 4.0  # less than this is a click
 _GRIP_PX = 6.0
 _NEAR_PX = 12.0
 _FREE_STEP = 1 / 64  # beats, where nothing snaps
-
-_SHIFT, _CTRL, _ALT = Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.AltModifier  # fmt: skip
-_NONE = Qt.KeyboardModifier.NoModifier
-_ANY = _SHIFT | _CTRL | _ALT
 
 
 @dataclass(slots=True)
@@ -66,6 +63,7 @@ class NoteGrid(NoteView):
         self._writing = False  # the arrows move the caret, not the notes
         self._put: Notes | None = None  # what was put last: else somebody else changed the phrase
         self._keys = self._table()
+        self._keys_of_none: Keys = {(NONE, key): self._begin for key in (Qt.Key.Key_Return, Qt.Key.Key_Enter)}
 
     def show_phrase(self, phrase: Phrase | None) -> None:
         before, self.phrase = self.phrase, phrase
@@ -218,19 +216,19 @@ class NoteGrid(NoteView):
             self._drag = drag("velocity")
             self._sweep(p, p)
         elif at is None:
-            self._drag = drag("run" if modifiers & _CTRL else "press")
-            if not modifiers & _SHIFT:
+            self._drag = drag("run" if modifiers & CTRL else "press")
+            if not modifiers & SHIFT:
                 self._drag.chosen = frozenset()  # a band chooses anew
-            if modifiers & _CTRL:
+            if modifiers & CTRL:
                 self._write_run(beat, pitch)
-        elif modifiers & _SHIFT:
+        elif modifiers & SHIFT:
             self.choose(self.chosen ^ {at})
         else:
             if at not in self.chosen:
                 self.choose((at,))
             note = self.notes[at]
             grip = p.x() > self._box(note).right() - min(_GRIP_PX, self._box(note).width() / 3)
-            self._drag = drag("copy" if modifiers & _CTRL else "length" if grip else "move")
+            self._drag = drag("copy" if modifiers & CTRL else "length" if grip else "move")
             self._play(note.pitch)
         self.caret, self._writing = None, False
         self.update()
@@ -327,7 +325,7 @@ class NoteGrid(NoteView):
         self._let_go()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        ctrl, shift = bool(event.modifiers() & _CTRL), bool(event.modifiers() & _SHIFT)
+        ctrl, shift = bool(event.modifiers() & CTRL), bool(event.modifiers() & SHIFT)
         if self.phrase is None or not (self.hasFocus() or ctrl):
             event.ignore()  # scrolling the page must not turn what it passes
             return
@@ -355,73 +353,54 @@ class NoteGrid(NoteView):
 
     # --- keyboard ------------------------------------------------------------------------------------------
 
-    def _table(self) -> dict[tuple[Qt.KeyboardModifier, Qt.Key], Callable[[], None]]:
+    def keys(self) -> Keys:
+        return self._keys if self.phrase is not None else self._keys_of_none
+
+    def _table(self) -> Keys:
         key = Qt.Key
         return {
-            (_NONE, key.Key_Left): lambda: self._sideways(-self.step),
-            (_NONE, key.Key_Right): lambda: self._sideways(self.step),
-            (_SHIFT, key.Key_Left): lambda: self._sideways(-1.0),
-            (_SHIFT, key.Key_Right): lambda: self._sideways(1.0),
-            (_NONE, key.Key_Up): lambda: self._upwards(1),
-            (_NONE, key.Key_Down): lambda: self._upwards(-1),
-            (_SHIFT, key.Key_Up): lambda: self._upwards(12),
-            (_SHIFT, key.Key_Down): lambda: self._upwards(-12),
-            (_ALT, key.Key_Left): lambda: self._nudge(-1.0),
-            (_ALT, key.Key_Right): lambda: self._nudge(1.0),
-            (_ALT | _SHIFT, key.Key_Left): lambda: self._nudge(-10.0),
-            (_ALT | _SHIFT, key.Key_Right): lambda: self._nudge(10.0),
-            (_ALT, key.Key_Up): lambda: self._harder(0.02),
-            (_ALT, key.Key_Down): lambda: self._harder(-0.02),
-            (_NONE, key.Key_BracketRight): lambda: self._longer(self.step),
-            (_NONE, key.Key_BracketLeft): lambda: self._longer(-self.step),
-            (_NONE, key.Key_Home): lambda: self._jump(0.0),
-            (_NONE, key.Key_End): lambda: self._jump(self.beats - self.step),
-            (_NONE, key.Key_Return): lambda: self._write(go_on=True),
-            (_NONE, key.Key_Enter): lambda: self._write(go_on=True),
-            (_SHIFT, key.Key_Return): lambda: self._write(go_on=False),
-            (_SHIFT, key.Key_Enter): lambda: self._write(go_on=False),
-            (_NONE, key.Key_Delete): self._delete,
-            (_NONE, key.Key_Backspace): self._delete,
-            (_NONE, key.Key_Escape): self._to_caret,
-            (_NONE, key.Key_N): lambda: self.step_through(1),
-            (_SHIFT, key.Key_N): lambda: self.step_through(-1),
-            (_NONE, key.Key_P): self.choose_same_pitch,
-            (_CTRL, key.Key_D): self.duplicate,
-            (_CTRL, key.Key_Plus): lambda: self.zoom_time(1.5),
-            (_CTRL, key.Key_Equal): lambda: self.zoom_time(1.5),
-            (_CTRL, key.Key_Minus): lambda: self.zoom_time(1 / 1.5),
-            (_CTRL, key.Key_0): self.see_all,
+            (NONE, key.Key_Left): lambda: self._sideways(-self.step),
+            (NONE, key.Key_Right): lambda: self._sideways(self.step),
+            (SHIFT, key.Key_Left): lambda: self._sideways(-1.0),
+            (SHIFT, key.Key_Right): lambda: self._sideways(1.0),
+            (NONE, key.Key_Up): lambda: self._upwards(1),
+            (NONE, key.Key_Down): lambda: self._upwards(-1),
+            (SHIFT, key.Key_Up): lambda: self._upwards(12),
+            (SHIFT, key.Key_Down): lambda: self._upwards(-12),
+            (ALT, key.Key_Left): lambda: self._nudge(-1.0),
+            (ALT, key.Key_Right): lambda: self._nudge(1.0),
+            (ALT | SHIFT, key.Key_Left): lambda: self._nudge(-10.0),
+            (ALT | SHIFT, key.Key_Right): lambda: self._nudge(10.0),
+            (ALT, key.Key_Up): lambda: self._harder(0.02),
+            (ALT, key.Key_Down): lambda: self._harder(-0.02),
+            (NONE, key.Key_BracketRight): lambda: self._longer(self.step),
+            (NONE, key.Key_BracketLeft): lambda: self._longer(-self.step),
+            (NONE, key.Key_Home): lambda: self._jump(0.0),
+            (NONE, key.Key_End): lambda: self._jump(self.beats - self.step),
+            (NONE, key.Key_Return): lambda: self._write(go_on=True),
+            (NONE, key.Key_Enter): lambda: self._write(go_on=True),
+            (SHIFT, key.Key_Return): lambda: self._write(go_on=False),
+            (SHIFT, key.Key_Enter): lambda: self._write(go_on=False),
+            (NONE, key.Key_Delete): self._delete,
+            (NONE, key.Key_Backspace): self._delete,
+            (NONE, key.Key_Escape): self._to_caret,
+            (NONE, key.Key_N): lambda: self.step_through(1),
+            (SHIFT, key.Key_N): lambda: self.step_through(-1),
+            (NONE, key.Key_P): self.choose_same_pitch,
+            (CTRL, key.Key_D): self.duplicate,
+            (CTRL, key.Key_Plus): lambda: self.zoom_time(1.5),
+            (CTRL, key.Key_Equal): lambda: self.zoom_time(1.5),
+            (CTRL, key.Key_Minus): lambda: self.zoom_time(1 / 1.5),
+            (CTRL, key.Key_0): self.see_all,
         }
 
-    def _asked(self, event: QKeyEvent) -> Callable[[], None] | None:
-        held = event.modifiers() & _ANY
-        if self.phrase is None:
-            enter = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
-            return self._begin if enter else None
-        return self._keys.get((held, Qt.Key(event.key())))
-
-    def event(self, event: QEvent) -> bool:
-        overrides = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride
-        if overrides and self._asked(event) is not None:  # type: ignore[arg-type]
-            event.accept()
-            return True
-        return super().event(event)
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        act = self._asked(event)
-        if act is None:
-            super().keyPressEvent(event)
-            return
-        self._repeats = event.isAutoRepeat()
-        act()
+    def key_done(self) -> None:
         self.setAccessibleDescription(self.said() or "No note is chosen")
         self.update()
 
-    _repeats = False
-
     def _by_key(self, label: str, change: Change) -> None:
         """A key that is held down makes one step."""
-        if not self._repeats:
+        if not self.repeats:
             self._let_go()
         self.apply(label, change, merge=("key", label))
         if self.chosen:

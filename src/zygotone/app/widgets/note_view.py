@@ -7,9 +7,11 @@ from collections.abc import Mapping
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtWidgets import QSizePolicy
 
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.app.widgets.basic import framed, say_instead
+from zygotone.app.widgets.keyed import Keyed
 from zygotone.music.keys import Key
 from zygotone.music.pitch import midi_to_note
 from zygotone.session.instruments import Note, Phrase
@@ -23,7 +25,7 @@ _LEAST_LINE_PX = 5.0  # grid lines closer than this are not drawn
 _BLACK = (1, 3, 6, 8, 10)
 
 
-class NoteView(QWidget):
+class NoteView(Keyed):
     """A stretch of beats by a stretch of pitches. ``chosen`` are the places of notes in the phrase."""
 
     def __init__(self) -> None:
@@ -159,19 +161,10 @@ class NoteView(QWidget):
     # --- drawing -------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(colour("a" if self.hasFocus() else "line"), 1))
-        painter.setBrush(colour("sheet"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 5, 5)
+        painter = framed(self)
         if self.phrase is None:
-            painter.setPen(colour("soft"))
-            painter.setFont(text_font(10))
-            painter.drawText(
-                self.rect(),
-                Qt.AlignmentFlag.AlignCenter,
-                "This section plays no phrase. Click here, or press Enter, to begin one.",
-            )
+            words = "This section plays no phrase. Click here, or press Enter, to begin one."
+            say_instead(painter, QRectF(self.rect()), words)
             return
         self._paint_rows(painter)
         self._paint_lines(painter)

@@ -9,6 +9,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.app.widgets.basic import framed
 from zygotone.dsp.types import FloatArray
 from zygotone.session.params import Values
 from zygotone.sources.fm import connections
@@ -70,11 +71,7 @@ class OperatorGraph(QWidget):
         return found
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(colour("line"), 1))
-        painter.setBrush(colour("sheet"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 5, 5)
+        painter = framed(self)
         if self._params is None:
             return
         matrix, heard = connections(self._params)

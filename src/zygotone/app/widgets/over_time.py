@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.advise.fit_views import OneView
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.app.widgets.basic import framed, say_instead
 from zygotone.measure.masking import bands_hz, hz_to_erb_rate
 
 _TICKS_HZ = (50.0, 100.0, 200.0, 500.0, 1000.0, 2000.0, 5000.0, 10000.0)
@@ -44,16 +45,10 @@ class OverTime(QWidget):
         return QRectF(46, 24, self.width() - 58, self.height() - 44)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(colour("a" if self.hasFocus() else "line"), 1))
-        painter.setBrush(colour("sheet"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 5, 5)
+        painter = framed(self)
         area, view = self._area(), self._view
         if view is None:
-            painter.setPen(colour("soft"))
-            painter.setFont(text_font(10))
-            painter.drawText(area, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._empty or "Measuring…")
+            say_instead(painter, area, self._empty or "Measuring…")
             return
         self._axes(painter, area, view)
         painter.drawImage(area, self._image(view.level, "ink"))

@@ -19,11 +19,11 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QMenu, QSizePolicy, QWidget
+from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSizePolicy, QToolTip, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
-from zygotone.app.widgets.asking import Menu, fill_menu
-from zygotone.app.widgets.basic import column, label, row
+from zygotone.app.widgets.asking import Menu, pop_up
+from zygotone.app.widgets.basic import as_plain, column, label, row
 from zygotone.errors import ParameterError
 from zygotone.session.params import Param
 
@@ -229,7 +229,9 @@ class ValueField(QLineEdit):
                 self._on_change(self._param.parse(text, bpm=self._bpm()))
                 self._on_release()
             except ParameterError as error:
-                self._on_error(str(error).removeprefix("value."))
+                words = str(error).removeprefix("value.")
+                self._on_error(words)
+                QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), as_plain(words), self)  # beside it, too
         self.setModified(False)
         self.setText(self._shown)
 
@@ -336,11 +338,7 @@ class Ruler(QWidget):
         if self.offers is None:
             super().contextMenuEvent(event)
             return
-        menu = QMenu(self)
-        menu.setObjectName(f"{self.objectName()}.menu")
-        fill_menu(menu, self.offers())
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        menu.popup(event.globalPos())
+        pop_up(self, f"{self.objectName()}.menu", self.offers(), event)
 
     def show_moves(self, moves: tuple[float, float] | None) -> None:
         """Whether automation moves it, and from where to where: then what is set here holds only where no lane plays."""

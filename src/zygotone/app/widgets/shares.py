@@ -10,6 +10,7 @@ from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent,
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.app.widgets.basic import framed, say_instead
 from zygotone.dsp.types import FloatArray
 
 LEFT, FOOT = 92, 58
@@ -85,15 +86,9 @@ class Shares(QWidget):
     # --- drawing -------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(colour("a" if self.hasFocus() else "line"), 1))
-        painter.setBrush(colour("sheet"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 5, 5)
+        painter = framed(self)
         if not self.rows or not self.columns:
-            painter.setPen(colour("soft"))
-            painter.setFont(text_font(10))
-            painter.drawText(QRectF(self.rect()), Qt.AlignmentFlag.AlignCenter, self._empty or "Measuring…")
+            say_instead(painter, QRectF(self.rect()), self._empty or "Measuring…")
             return
         area, wide, high = self._cells()
         plum, sheet = colour("clash"), colour("sheet")

@@ -412,16 +412,14 @@ class ChainsStage(StageWidget):
             clipboard.cannot_go_here(self.desk, found, "devices")
             return
         strip_id, where, at = self.strip.id, self.where, self._after_selected()
-        made: list[str] = []
 
-        def edit(session: Session) -> Session:
+        def paste(session: Session) -> tuple[Session, tuple[str, ...]]:
             session, what = clipboard.with_its_clips(self.desk, session, found)
             assert isinstance(what, CopiedDevices)
-            session, ids = paste_devices(session, strip_id, what.devices, at, where=where)
-            made[:] = ids
-            return session
+            return paste_devices(session, strip_id, what.devices, at, where=where)
 
-        if self.desk.edit(f"Paste {clipboard.counted(len(found.what.devices), 'device')}", edit):
+        made = self.desk.make(f"Paste {clipboard.counted(len(found.what.devices), 'device')}", paste)
+        if made:
             self.desk.selection.device(f"{where}/{made[-1]}" if where else made[-1])
 
     def send_chain(self, strip_id: str, *, moves: bool) -> None:

@@ -66,6 +66,7 @@ class ClipPanel(QWidget):
         snap.toggled.connect(lambda on: setattr(self.view, "to_hits", on))
         self.head = row(
             button("Cut at the line", "clips.split", self.split, tip="At the line that a click in the audio sets"),
+            button("Play it here", "clips.here", self.play_here, tip="A part in this section, from the recording's beginning"),
             button("Duplicate", "clips.duplicate", self.duplicate), button("Remove", "clips.remove", self.remove),
             menu_button("Part", "clips.menu", self._entries), 1, label("drawn to", "soft"), grid, snap, spacing=5,
         )  # fmt: skip
@@ -172,15 +173,20 @@ class ClipPanel(QWidget):
         self._edit("Cut part", lambda s, track, at: clip_edits.split_part(s, track, at, caret))
 
     def duplicate(self) -> None:
-        made: list[int] = []
+        at = self.view.chosen
+        self._make_part("Duplicate part", lambda s, track: clip_edits.duplicate_part(s, track, at))
 
-        def change(session: Session, track: str, at: int) -> Session:
-            session, place = clip_edits.duplicate_part(session, track, at)
-            made.append(place)
-            return session
+    def play_here(self) -> None:
+        """A part in this section, from the recording's beginning: how a section without audio gets some."""
+        section = self.desk.selection.section.id
+        self._make_part("Play it here", lambda s, track: clip_edits.add_part(s, track, section))
 
-        if self._edit("Duplicate part", change):
-            self.view.chosen = made[-1]
+    def _make_part(self, what: str, change: Callable[[Session, str], tuple[Session, int]]) -> None:
+        """An edit that makes a part, which is chosen then."""
+        track = self.track
+        made = self.desk.make(what, lambda s: change(s, track.id)) if track is not None else None
+        if made is not None:
+            self.view.chosen = made
             self.show_all()
 
     def remove(self) -> None:
@@ -204,13 +210,9 @@ class ClipPanel(QWidget):
 
     def slice(self) -> None:
         """A sampler plays the part, one note a hit."""
-        hits = self.view.hits
-        made: list[str] = []
-
-        def change(session: Session, track: str, at: int) -> Session:
-            session, new = clip_edits.slices(session, track, at, hits)
-            made.append(new)
-            return session
-
-        if self._edit("Slices", change):
-            self.desk.selection.track(made[-1])
+        track, at, hits = self.track, self.view.chosen, self.view.hits
+        if track is None:
+            return
+        made = self.desk.make("Slices", lambda s: clip_edits.slices(s, track.id, at, hits))
+        if made is not None:
+            self.desk.selection.track(made)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
@@ -9,87 +10,33 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QHideEvent, QShowEvent
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QInputDialog, QLineEdit, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLineEdit, QWidget
 
 from zygotone.app import clipboard
+from zygotone.app.stages.sounds.note_changes import NoteChanges
+from zygotone.app.stages.sounds.note_fields import NoteFields
 from zygotone.app.stages.sounds.panel import Host, Panel
 from zygotone.app.stages.sounds.phrases import PhraseMenu
-from zygotone.app.widgets.asking import Entry, Menu, menu_button
+from zygotone.app.widgets.asking import menu_button
 from zygotone.app.widgets.basic import button, label, row
 from zygotone.app.widgets.note_grid import NoteGrid
-from zygotone.app.widgets.ruler import NumberField
 from zygotone.errors import ParameterError, ZygotoneError
 from zygotone.music.chords import parse_chord_line
 from zygotone.music.generators import accelerating_roll, arpeggio, chord_line, offbeat_line, rolling_bass, root_line
-from zygotone.music.keys import Key
 from zygotone.music.midi_files import PhraseFrame, read_midi, write_midi
 from zygotone.music.notes import NoteEvent
 from zygotone.music.tempo import note_value_to_beats
-from zygotone.session import note_edits
 from zygotone.session.clipboard import CopiedNotes, CopiedPhrase
 from zygotone.session.edits import put_phrase, set_part
 from zygotone.session.instruments import InstrumentSource, Layer, Note, Phrase
 from zygotone.session.models import Session
-from zygotone.session.note_edits import Change
-from zygotone.session.params import Param, number, share, whole
-from zygotone.session.phrase_edits import free_phrase_id, notes_of_others, resize_phrase
+from zygotone.session.phrase_edits import beat_in_phrase, free_phrase_id, notes_of_others, resize_phrase
 
 _GRIDS = ("1/1", "1/2", "1/2t", "1/4d", "1/4", "1/4t", "1/8d", "1/8", "1/8t", "1/16d", "1/16", "1/16t", "1/32", "1/64")
 _MAKES = (
     "Make…", "Chords", "Roots in eighths", "Off-beats", "Arpeggio in sixteenths", "Rolling bass", "Accelerating roll",
 )  # fmt: skip
 _NOTHING, _ALL = "", "*"  # what is seen behind
-
-# Fields of what is chosen: where one is, its value; where several are, the first one's, and a change moves all alike.
-PITCH = whole(
-    "pitch", "Pitch", 0, 127, 60, "A note, such as F#2 or 42. Of several the first: the others move along.", unit="note"
-)
-START = number(
-    "start_beat",
-    "Beat",
-    "",
-    1.0,
-    100001.0,
-    1.0,
-    "Where it begins, counted from 1. Of several the first: the others move along.",
-)
-LENGTH = number(
-    "length_beats",
-    "Length",
-    "beats",
-    1 / 64,
-    10000.0,
-    1.0,
-    "In beats, or a note value such as 1/8d. Several become so much longer or shorter.",
-)
-VELOCITY = share(
-    "velocity",
-    "Velocity",
-    0.8,
-    "0 to 1, or 2 to 127 as MIDI counts. Several become so much harder or softer.",
-    low=0.0,
-    high=127.0,
-)
-NUDGE = number(
-    "nudge_ms",
-    "Nudge",
-    "ms",
-    -200.0,
-    200.0,
-    0.0,
-    "Earlier (below 0) or later, in ms, without leaving its place in the bar.",
-)
-WHEEL = share("wheel", "Wheel", 0.0, "Where the wheel stands as the note begins.")
-PHRASE_BEATS = number(
-    "beats",
-    "Phrase length",
-    "beats",
-    1 / 64,
-    10000.0,
-    16.0,
-    "After this it begins anew. Notes beyond are kept, and silent.",
-)
-PHRASE_NUDGE = number("nudge_ms", "Phrase nudge", "ms", -200.0, 200.0, 0.0, "Moves the whole phrase: below 0 earlier.")
 
 
 class NotesPanel(Panel):
@@ -108,9 +55,13 @@ class NotesPanel(Panel):
         self.record = False
         self.behind = _ALL  # whose notes are seen behind: a track's id, all, or nobody's
         self.menu = PhraseMenu(self, self)
+        self.changes = NoteChanges(self.desk, self.grid, self)
+        self._fields_of_chosen: NoteFields | None = None
+        self._phrases: QComboBox | None = None
         self._looked_at: dict[str, str] = {}  # of a section that plays several phrases: by track, which is shown
-        self._recorded: dict[int, tuple[float, float]] = {}  # keys that are down: since which beat, how hard
-        self._chosen_fields: list[tuple[NumberField, Callable[[Note], Any]]] = []
+        self._recorded: dict[
+            int, tuple[float, float, float]
+        ] = {}  # keys that are down: at which beat, since when, how hard
         self.keeps = (self.grid, self.chords)
         self.desk.opened.connect(self._forget)
         self._playhead = QTimer(self, interval=40)
@@ -136,8 +87,8 @@ class NotesPanel(Panel):
     def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
         phrase, desk = self.phrase, self.desk
         return (
-            tuple((p.id, p.beats) for p in source.phrases), phrase and phrase.id, desk.selection.section.id, self.record,
-            tuple((t.id, t.name) for t in desk.session.tracks), desk.song.key,
+            tuple(p.id for p in source.phrases), phrase and phrase.id, desk.selection.section.id, self.record,
+            tuple((t.id, t.name) for t in desk.session.tracks), source.macros,
         )  # fmt: skip
 
     def look_at(self, phrase_id: str) -> None:
@@ -150,10 +101,6 @@ class NotesPanel(Panel):
         wanted = self._looked_at.get(self.desk.selection.track_id)
         return wanted if wanted in played else (played[0] if played else None)
 
-    @property
-    def key(self) -> Key | None:
-        return self.desk.song.parsed_key
-
     def show_pictures(self, layer: Layer | None, kept: Layer | None) -> None:
         desk, phrase = self.desk, self.phrase
         behind: dict[str, tuple[Note, ...]] = {}
@@ -161,24 +108,21 @@ class NotesPanel(Panel):
             behind = notes_of_others(desk.session, desk.selection.track_id, desk.selection.section.id, phrase.beats)
             if self.behind != _ALL:
                 behind = {track: notes for track, notes in behind.items() if track == self.behind}
-        self.grid.show_surroundings(bar_beats=desk.song.bar_beats, key=self.key, behind=behind)
+        self.grid.show_surroundings(bar_beats=desk.song.bar_beats, key=desk.song.parsed_key, behind=behind)
         self.grid.show_phrase(phrase)
+        if self.source is not None and self._phrases is not None:
+            for p in self.source.phrases:
+                self._phrases.setItemText(self._phrases.findData(p.id), _phrase_words(p))
         self._show_chosen()
 
     def _show_chosen(self) -> None:
         """The fields of what is chosen."""
-        chosen = sorted(self.grid.copied(), key=lambda n: (n.start_beat, n.pitch))
-        for field, read in self._chosen_fields:
-            field.show_value(read(chosen[0]) if chosen else None, None)
+        if self._fields_of_chosen is not None:
+            self._fields_of_chosen.show_values(self.phrase)
 
     def _show_playhead(self) -> None:
-        phrase, listening = self.phrase, self.desk.listening
-        if phrase is None or not listening.playing:
-            self.grid.show_playhead(None)
-            return
-        first, end = self.desk.session.section_span(self.desk.selection.section.id)
-        inside = first <= listening.player.heard_position() < end
-        self.grid.show_playhead(self._song_beat() % phrase.beats if inside else None)
+        playing = self.desk.listening.playing
+        self.grid.show_playhead(self._phrase_beat() if playing else None)
 
     # --- building ------------------------------------------------------------------------------------------
 
@@ -189,8 +133,8 @@ class NotesPanel(Panel):
         first.setLayout(
             row(
                 label(f"{self.desk.selection.section.name} plays", "soft"), self._phrase_box(source, now),
-                menu_button("Phrase", "sounds.phrase.menu", self.menu.entries), menu_button("Choose", "sounds.choose", self._choices()),
-                menu_button("Change", "sounds.change", self._changes(), tip="What is chosen, or all notes where none is"), 1, recording, spacing=5,
+                menu_button("Phrase", "sounds.phrase.menu", self.menu.entries), menu_button("Choose", "sounds.choose", self.changes.choices),
+                menu_button("Change", "sounds.change", self.changes.entries, tip="What is chosen, or all notes where none is"), 1, recording, spacing=5,
             )
         )  # fmt: skip
         makes = QComboBox()
@@ -212,9 +156,13 @@ class NotesPanel(Panel):
         for each in (first, second, self.grid):
             self.add(each)
         self._layout.setStretchFactor(self.grid, 1)
-        self._chosen_fields = []
+        self._fields_of_chosen = None
         if now is not None:
-            self._build_fields()
+            self._fields_of_chosen = NoteFields(
+                self.desk, self.grid, source.macros, resize=self._resize,
+                nudge=lambda ms: self._change_phrase("Phrase nudge", nudge_ms=ms),
+            )  # fmt: skip
+            self.add(self._fields_of_chosen)
 
     def _phrase_box(self, source: InstrumentSource, now: Phrase | None) -> QComboBox:
         phrases = QComboBox()
@@ -223,9 +171,10 @@ class NotesPanel(Panel):
         phrases.setMaximumWidth(190)
         phrases.addItem("no phrase", None)
         for p in source.phrases:
-            phrases.addItem(f"{p.id} ({p.beats:g} beats)", p.id)
+            phrases.addItem(_phrase_words(p), p.id)
         phrases.setCurrentIndex(max(0, phrases.findData(now.id if now else None)))
         phrases.activated.connect(lambda i: self._play_phrase(phrases.itemData(i)))
+        self._phrases = phrases
         return phrases
 
     def _play_phrase(self, phrase_id: str | None) -> None:
@@ -279,120 +228,7 @@ class NotesPanel(Panel):
         self.behind = whose
         self.show_pictures(None, None)
 
-    def _build_fields(self) -> None:
-        def field(p: Param, name: str, step: float, change: Callable[[Any], None]) -> NumberField:
-            return NumberField(
-                p, f"sounds.{name}", step=step, on_change=change, on_release=self.desk.end_merge,
-                bpm=lambda: self.desk.song.tempo_bpm, on_error=self.desk.message.emit,
-            )  # fmt: skip
-
-        def of_chosen(p: Param, name: str, step: float, read: Callable[[Note], Any], change: Callable[[Any, Note], Change]) -> NumberField:  # fmt: skip
-            made = field(p, name, step, lambda v: self._change_chosen(p.label, change, v))
-            self._chosen_fields.append((made, read))
-            return made
-
-        end = self.phrase.beats if self.phrase is not None else 0.0
-        one, two = QWidget(), QWidget()
-        chosen = [
-            of_chosen(PITCH, "note.pitch", 1, lambda n: n.pitch, lambda v, lead: lambda notes: note_edits.moved(notes, 0.0, round(v) - lead.pitch, phrase_beats=end)),
-            of_chosen(START, "note.start", 0.25, lambda n: n.start_beat + 1.0, lambda v, lead: lambda notes: note_edits.moved(notes, v - 1.0 - lead.start_beat, phrase_beats=end)),
-            of_chosen(LENGTH, "note.length", 0.25, lambda n: n.length_beats, lambda v, lead: lambda notes: note_edits.lengthened(notes, v - lead.length_beats)),
-            of_chosen(VELOCITY, "note.velocity", 0.02, lambda n: n.velocity, lambda v, lead: lambda notes: note_edits.harder(notes, _as_share(v) - lead.velocity)),
-            of_chosen(NUDGE, "note.nudge", 1, lambda n: n.nudge_ms, lambda v, lead: lambda notes: note_edits.nudged(notes, v - lead.nudge_ms)),
-            of_chosen(WHEEL, "note.wheel", 0.05, lambda n: n.wheel, lambda v, lead: lambda notes: [n.replace(wheel=v) for n in notes]),
-        ]  # fmt: skip
-        one.setLayout(row(*chosen, spacing=8))
-        phrase = [
-            field(PHRASE_BEATS, "phrase.beats", 1, self._resize),
-            field(PHRASE_NUDGE, "phrase.nudge", 1, lambda v: self._change_phrase("Phrase nudge", nudge_ms=v)),
-        ]
-        self._fields += [
-            (phrase[0], lambda i, e: self.phrase.beats if self.phrase else None),
-            (phrase[1], lambda i, e: self.phrase.nudge_ms if self.phrase else None),
-        ]
-        macros = []
-        for at in range(4):
-            named = self.source.macros[at] if self.source is not None else ""
-            p = share(
-                f"macro{at + 1}", named or f"Macro {at + 1}", 0.0, f"Macro {at + 1} of what is chosen, for routes."
-            )
-            macros.append(
-                of_chosen(p, p.name.replace("macro", "note.macro"), 0.05, lambda n, at=at: n.macros[at], lambda v, lead, at=at: lambda notes: [n.replace(macros=_with(n.macros, at, v)) for n in notes])
-            )  # fmt: skip
-        two.setLayout(row(*phrase, *macros, spacing=8))
-        self.add(one)
-        self.add(two)
-
-    def _change_chosen(self, what: str, change: Callable[[Any, Note], Change], value: Any) -> None:
-        chosen = self.grid.copied()
-        if chosen:
-            lead = min(chosen, key=lambda n: (n.start_beat, n.pitch))
-            self.grid.apply(what, change(value, lead), merge=("field", what))
-
-    # --- choosing and changing -----------------------------------------------------------------------------
-
-    def _choices(self) -> Menu:
-        grid = self.grid
-        return (
-            ("All (Ctrl+A)", "sounds.choose.all", grid.choose_all),
-            ("All of this pitch (P)", "sounds.choose.pitch", grid.choose_same_pitch),
-            ("On weak beats", "sounds.choose.weak", lambda: grid.choose_weak(self.desk.song.beats_per_bar)),
-            ("The others", "sounds.choose.rest", grid.choose_rest),
-            ("None", "sounds.choose.none", lambda: grid.choose(())),
-            None,
-            ("Next (N)", "sounds.choose.next", lambda: grid.step_through(1)),
-        )
-
-    def _changes(self) -> Menu:
-        def entry(words: str, name: str, change: Callable[[], Change | None]) -> Entry:
-            def act() -> None:
-                made = change()
-                if made is not None:
-                    self.grid.apply(words.rstrip("…"), made, all_of_them=True)
-
-            return words, f"sounds.change.{name}", act
-
-        grid, edits = self.grid, note_edits
-        return (
-            ("Duplicate (Ctrl+D)", "sounds.change.duplicate", grid.duplicate),
-            "Time",
-            entry("Reverse", "reverse", lambda: edits.reversed_in_time),
-            entry("Twice as long", "twice", lambda: self._stretched(2.0)),
-            entry("Half as long", "half", lambda: self._stretched(0.5)),
-            entry("Stretch…", "stretch", self._ask_stretch),
-            entry("Up to the next", "join_up", lambda: lambda notes: edits.joined_up(notes, phrase_beats=grid.beats)),
-            entry("Quantize wholly", "quantize", lambda: lambda notes: edits.on_grid(notes, grid.step)),
-            entry("Quantize by half", "quantize_half", lambda: lambda notes: edits.on_grid(notes, grid.step, 0.5)),
-            entry("Swing by half", "swing", lambda: lambda notes: edits.with_swing(notes, grid.step, 0.5)),
-            entry("Strum up, 24 ms", "strum", lambda: lambda notes: edits.as_strum(notes, 24.0)),
-            entry("Strum down, 24 ms", "strum_down", lambda: lambda notes: edits.as_strum(notes, 24.0, upward=False)),
-            "Pitch",
-            entry("A step up in the key", "step_up", lambda: self._in_key(1)),
-            entry("A step down in the key", "step_down", lambda: self._in_key(-1)),
-            entry("A third up in the key", "third_up", lambda: self._in_key(2)),
-            entry("An octave up", "octave_up", lambda: lambda notes: edits.moved(notes, 0.0, 12, phrase_beats=grid.beats)),
-            entry("An octave down", "octave_down", lambda: lambda notes: edits.moved(notes, 0.0, -12, phrase_beats=grid.beats)),
-            entry("Mirror", "mirror", lambda: lambda notes: edits.mirrored(notes, self.key)),
-            "Velocity",
-            entry("Harder, × 1.15", "harder", lambda: lambda notes: edits.velocity_scaled(notes, 1.15)),
-            entry("Softer, × 0.87", "softer", lambda: lambda notes: edits.velocity_scaled(notes, 0.87)),
-            entry("Ramp from the first to the last", "ramp", lambda: _ramp_between),
-            entry("Humanize", "humanize", lambda: lambda notes: edits.with_feel(notes, time_ms=6.0, velocity=0.06, seed=1)),
-        )  # fmt: skip
-
-    def _stretched(self, factor: float) -> Change:
-        return lambda notes: note_edits.stretched(notes, factor, phrase_beats=self.grid.beats)
-
-    def _ask_stretch(self) -> Change | None:
-        factor, good = QInputDialog.getDouble(self, "Stretch notes", "Times as long:", 1.5, 0.05, 20.0, 3)
-        return self._stretched(factor) if good else None
-
-    def _in_key(self, steps: int) -> Change | None:
-        key = self.key
-        if key is None:
-            self.desk.message.emit("The song has no key yet; choose one in the Brief.")
-            return None
-        return lambda notes: note_edits.transposed_in_key(notes, steps, key)
+    # --- where a phrase is cut -----------------------------------------------------------------------------
 
     def cut_beat(self) -> float:
         """Where a phrase is split: at the caret, else where what is chosen begins, else in the middle, on a line of the grid."""
@@ -541,34 +377,32 @@ class NotesPanel(Panel):
             except ZygotoneError as error:
                 self.desk.message.emit(str(error))
 
-    def _song_beat(self) -> float:
-        """Where in the section the song is now, in beats; what is heard, not what is worked out."""
-        first, _ = self.desk.selection.loop_span()
-        at = self.desk.listening.player.heard_position() - first
-        return max(0.0, at / self.desk.session.rate_hz * self.desk.song.tempo_bpm / 60.0)
+    def _phrase_beat(self) -> float | None:
+        """Which beat of the phrase is heard now, not worked out; None where another is, or none."""
+        phrase, desk = self.phrase, self.desk
+        if phrase is None:
+            return None
+        at = desk.listening.player.heard_position() / desk.session.rate_hz * desk.song.tempo_bpm / 60.0
+        return beat_in_phrase(desk.session, desk.selection.track_id, phrase.id, at)
 
     def key_down(self, pitch: int, velocity: float) -> None:
         self.desk.keys.press(pitch, velocity)
-        if self.record and self.desk.listening.playing and self.phrase is not None:
-            self._recorded[pitch] = (self._song_beat(), velocity)
+        beat = self._phrase_beat() if self.record and self.desk.listening.playing else None
+        if beat is not None:
+            self._recorded[pitch] = (beat, time.monotonic(), velocity)
 
     def key_up(self, pitch: int) -> None:
         self.desk.keys.release(pitch)
         taken, phrase = self._recorded.pop(pitch, None), self.phrase
         if taken is None or phrase is None:
             return
-        begun, velocity = taken
-        length = max(0.05, self._song_beat() - begun)
+        beat, since, velocity = taken
+        held = (time.monotonic() - since) * self.desk.song.tempo_bpm / 60.0  # a loop that begins anew cuts no note
         note = Note(
-            start_beat=begun % phrase.beats,
-            length_beats=length,
-            pitch=pitch,
-            velocity=round(velocity, 2),
-            wheel=round(self.desk.keys.wheel, 3),
-        )
-        self._change_phrase(
-            "Record", notes=tuple(sorted((*phrase.notes, note), key=lambda n: n.start_beat)), merge=object()
-        )
+            start_beat=beat, length_beats=max(0.05, held), pitch=pitch, velocity=round(velocity, 2), wheel=round(self.desk.keys.wheel, 3),
+        )  # fmt: skip
+        notes = tuple(sorted((*phrase.notes, note), key=lambda n: n.start_beat))
+        self._change_phrase("Record", notes=notes, merge=object())
 
     def _toggle_record(self) -> None:
         self.record = not self.record
@@ -581,19 +415,8 @@ class NotesPanel(Panel):
         QTimer.singleShot(250, lambda: self.desk.keys.release(pitch))
 
 
-def _as_share(velocity: float) -> float:
-    """A velocity as typed: up to 1 a share, above it as MIDI counts."""
-    return velocity / 127.0 if velocity > 1.0 else velocity
-
-
-def _with(macros: tuple[float, float, float, float], at: int, value: float) -> tuple[float, ...]:
-    return tuple(value if i == at else held for i, held in enumerate(macros))
-
-
-def _ramp_between(notes: Sequence[Note]) -> list[Note]:
-    """From the first one's velocity to the last one's."""
-    order = sorted(notes, key=lambda n: n.start_beat)
-    return note_edits.ramped(notes, order[0].velocity, order[-1].velocity)
+def _phrase_words(phrase: Phrase) -> str:
+    return f"{phrase.id} ({phrase.beats:g} beats)"
 
 
 def _whole_bars(notes: Sequence[Note], bar_beats: float) -> float:

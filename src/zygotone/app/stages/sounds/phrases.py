@@ -76,17 +76,15 @@ class PhraseMenu:
         host, phrase = self._host, self._host.phrase
         if phrase is None:
             return
-        track, seen = host.desk.selection.track_id, [phrase.id]
+        track = host.desk.selection.track_id
 
-        def edit(session: Session) -> Session:
+        def edit(session: Session) -> tuple[Session, str]:
             made = change(session, track, phrase.id)
-            if isinstance(made, Session):
-                return made
-            seen.append(made[1])
-            return made[0]
+            return (made, phrase.id) if isinstance(made, Session) else made
 
-        if host.desk.edit(what, edit):
-            host.look_at(seen[-1])
+        seen = host.desk.make(what, edit)
+        if seen is not None:
+            host.look_at(seen)
 
     def own_copy(self) -> None:
         section = self._host.desk.selection.section.id

@@ -37,7 +37,7 @@ from zygotone.app.widgets.piano import Piano
 from zygotone.errors import ZygotoneError
 from zygotone.session.catalogue import SOURCES
 from zygotone.session.clipboard import Copied, CopiedDevices, CopiedLayers, CopiedSound, CopiedTrack, What
-from zygotone.session.copies import free_name, paste_layers
+from zygotone.session.copies import new_track, paste_layers
 from zygotone.session.edits import (
     add_asset,
     change_instrument,
@@ -319,19 +319,10 @@ class SoundsStage(StageWidget):
         """A track with a plain instrument, one layer that nothing is done to, so that there is something to build on."""
         sound = Sound.model_validate({"kind": next(iter(SOURCES)).kind})
         body = Layer(id="body", name="Body", sound=sound, level_db=-12.0)
-
-        def add(session: Session) -> Session:
-            made = Track(
-                id=make_id("sound", (s.id for s in session.strips())),
-                name=free_name(session, "Sound"),
-                role="keys",
-                source=InstrumentSource(layers=(body,)),
-            )
-            self._new_id = made.id
-            return session.replace(tracks=(*session.tracks, made))
-
-        if self.desk.edit("New instrument track", add):
-            self.desk.selection.track(self._new_id)
+        plain = SavedSound(name="Sound", layers=(body,))
+        made = self.desk.make("New instrument track", lambda s: new_track(s, "keys", plain, name="Sound"))
+        if made is not None:
+            self.desk.selection.track(made)
 
     def use_sound(self, sound: SavedSound, clips: dict[str, Any]) -> None:
         """Put a sound in the place of the track's own; its phrases stay."""
@@ -403,18 +394,17 @@ class SoundsStage(StageWidget):
             self._add_layers(f"Take in {track.name}", track.source.layers)
 
     def _add_layers(self, what: str, layers: tuple[Layer, ...], found: Copied | None = None) -> None:
-        track, made = self.desk.selection.track_id, [""]
+        track = self.desk.selection.track_id
 
-        def add(session: Session) -> Session:
+        def add(session: Session) -> tuple[Session, tuple[str, ...]]:
             taken = layers
             if found is not None:
                 session, held = clipboard.with_its_clips(self.desk, session, found)
                 taken = _layers_in(held)
-            session, ids = paste_layers(session, track, taken)
-            made[:] = ids
-            return session
+            return paste_layers(session, track, taken)
 
-        if self.desk.edit(what, add):
+        made = self.desk.make(what, add)
+        if made:
             self.choose(made[-1])
 
     def copy_sound(self) -> None:

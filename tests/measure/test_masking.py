@@ -1,5 +1,9 @@
 """The masked threshold against published measurements, and the laws of being hidden."""
 
+import sys
+import types
+import warnings
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -16,6 +20,7 @@ from zygotone.measure.masking import (
     hz_to_erb_rate,
     masked_threshold,
     quiet,
+    specific_loudness,
 )
 
 # A mean square of 1 on both sides is 2 of both together, −0.69 + 3.01 LUFS, and −20 LUFS are 83 dB SPL.
@@ -190,3 +195,78 @@ def test_what_nobody_hears_is_hidden_by_nothing():
     loud, faint = tone(1000.0, -40.0), tone(60.0, -SPL_DB + 25.0)  # under the threshold of hearing at 60 Hz
     assert np.isnan(hidden(faint, np.zeros((2, N))))
     assert hidden(loud + faint, np.zeros((2, N))) == 0.0
+
+
+@pytest.fixture(scope="module")
+def by_the_standard():
+    """Loudness in sone, and specific loudness over Bark, of what both ears hear: ISO 532-1 (Zwicker), stationary, free field."""
+    for name in (
+        "matplotlib",
+        "matplotlib.pyplot",
+    ):  # the library draws what we do not ask of it, and wants this in order to load
+        sys.modules.setdefault(name, types.ModuleType(name))
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        from mosqito.sq_metrics import loudness_zwst
+
+    def loudness(sound: np.ndarray) -> tuple[float, np.ndarray, np.ndarray]:
+        pascal = 2e-5 * 10 ** (SPL_DB / 20) * sound[0]
+        return loudness_zwst(pascal, RATE, field_type="free")
+
+    return loudness
+
+
+def ours(sound: np.ndarray) -> np.ndarray:
+    """Specific loudness of each band of a steady sound."""
+    pattern = excitation(sound, RATE)
+    quarter = pattern.shape[1] // 4
+    return specific_loudness(pattern[:, quarter:-quarter].mean(axis=1, keepdims=True))[:, 0]
+
+
+def band(low_hz: float, high_hz: float, spl_db: float, *, tilt: float = 0.0) -> np.ndarray:
+    """Noise between two frequencies on both sides, its density falling with the frequency to the power ``tilt``."""
+    spectrum = np.fft.rfft(np.random.default_rng(5).standard_normal(N))
+    hz = np.fft.rfftfreq(N, 1 / RATE)
+    spectrum[(hz < low_hz) | (hz > high_hz)] = 0.0
+    one = np.fft.irfft(spectrum * np.maximum(hz, 1.0) ** (-0.5 * tilt), N)
+    return np.stack([one, one]) * 10 ** ((spl_db - SPL_DB) / 20) / np.sqrt(np.mean(one**2))
+
+
+def over_a_tone_of_60_db(sound: np.ndarray, by_the_standard) -> float:
+    """How many times as loud as 1 kHz at 60 dB SPL it is to us, over how many times it is by the standard."""
+    known = tone(1000.0, 60.0 - SPL_DB)
+    mine, standard = np.sum(ours(sound)) / np.sum(ours(known)), by_the_standard(sound)[0] / by_the_standard(known)[0]
+    return float(mine / standard)
+
+
+@pytest.mark.parametrize("spl_db", [40, 50, 70, 80])
+def test_loudness_grows_with_level_as_by_iso_532_1(spl_db, by_the_standard):
+    assert over_a_tone_of_60_db(tone(1000.0, spl_db - SPL_DB), by_the_standard) == pytest.approx(1.0, abs=0.06)
+
+
+@pytest.mark.parametrize("width_hz", [50, 100, 160, 400, 800, 1600])
+def test_a_wider_band_of_one_level_is_louder_as_by_iso_532_1(width_hz, by_the_standard):
+    sound = band(1000.0 - width_hz / 2, 1000.0 + width_hz / 2, 60.0)
+    assert over_a_tone_of_60_db(sound, by_the_standard) == pytest.approx(1.0, abs=0.25)
+
+
+@pytest.mark.parametrize("hz", [250, 500, 2000, 4000])
+def test_tones_are_as_loud_over_frequency_as_by_iso_532_1(hz, by_the_standard):
+    assert over_a_tone_of_60_db(tone(hz, 60.0 - SPL_DB), by_the_standard) == pytest.approx(1.0, abs=0.25)
+
+
+@pytest.mark.parametrize(
+    "sound",
+    [band(40, 15000, 70.0, tilt=1.0), band(40, 15000, 60.0, tilt=2.0), band(200, 2000, 65.0, tilt=1.0), band(2000, 8000, 60.0)],
+    ids=["pink", "falling 6 dB an octave", "middle", "high"],
+)  # fmt: skip
+def test_the_loudness_lies_where_iso_532_1_puts_it(sound, by_the_standard):
+    # A quarter, the half and three quarters of it lie below frequencies that are within 1.5 critical bands of each other
+    # (Traunmüller 1990: z = 26.81·f / (1960 + f) − 0.53 Bark).
+    mine = np.cumsum(ours(sound))
+    _, specific, barks = by_the_standard(sound)
+    standard = np.cumsum(specific)
+    for share in (0.25, 0.5, 0.75):
+        hz = np.interp(share, mine / mine[-1], bands_hz())
+        bark = 26.81 * hz / (1960.0 + hz) - 0.53
+        assert bark == pytest.approx(np.interp(share, standard / standard[-1], barks), abs=1.5)

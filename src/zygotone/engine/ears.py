@@ -9,9 +9,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.signal import butter
 
-from zygotone.dsp.filters import SosStereo
+from zygotone.dsp.filters import SosStereo, butterworth_qs, highpass_sos, lowpass_sos
 from zygotone.dsp.types import FloatArray, Stereo
 
 Way = Literal["stereo", "mono", "side", "left", "right"]
@@ -97,7 +96,10 @@ class _Way:
 
 
 def _band_sos(band: str, rate_hz: int) -> FloatArray:
+    """A Butterworth low cut and a high cut, 24 dB an octave each."""
     low, high = BANDS[band]
     highest = min(high, 0.45 * rate_hz)
-    sos = butter(_BAND_ORDER, (low, highest), btype="bandpass", fs=rate_hz, output="sos")
-    return np.ascontiguousarray(sos)
+    return np.array(
+        [highpass_sos(low, q, sample_rate_hz=rate_hz) for q in butterworth_qs(_BAND_ORDER)]
+        + [lowpass_sos(highest, q, sample_rate_hz=rate_hz) for q in butterworth_qs(_BAND_ORDER)]
+    )

@@ -35,7 +35,8 @@ def goes_with_its_parent(folder: Path, module: str, make: str) -> bool:
         "store = AudioStore()\n"
         "renderer = Renderer(store, store.held, mapped=MappedCache(Path(sys.argv[1])))\n"
         f"made = {make}\n"
-        "while made.state['alive'] < 2.0: time.sleep(0.01)\n"
+        "end = time.monotonic() + 120.0\n"
+        "while made.state['alive'] < 2.0: time.sleep(0.01); assert time.monotonic() < end\n"
         "print(made.pid, flush=True); time.sleep(60)\n"
     )
     parent = subprocess.Popen([sys.executable, "-c", code, str(folder)], stdout=subprocess.PIPE, text=True)
@@ -45,5 +46,5 @@ def goes_with_its_parent(folder: Path, module: str, make: str) -> bool:
     parent.kill()
     parent.wait()
     parent.stdout.close()
-    wait_for(lambda: not runs(pid), seconds=5.0)
+    wait_for(lambda: not runs(pid), seconds=30.0)
     return not runs(pid)

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import shutil
+import time
 from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QSettings
-from PySide6.QtWidgets import QApplication
+from PySide6.QtCore import QSettings, QTimer
+from PySide6.QtWidgets import QApplication, QMessageBox, QWidget
 
 from tests.builders import device, pair_project
 from tests.signals import RATE
@@ -25,11 +26,34 @@ from zygotone.session.models import Part, Section, Session, Song, Track
 from zygotone.session.project_file import Project, load_project, save_project
 
 EMPTY = empty_project().session
+MOST_ASKED_S = 15.0
 
 
 @pytest.fixture(scope="session")
 def qapp():
     return make_application()
+
+
+@pytest.fixture(autouse=True)
+def _no_question_without_an_answer(qapp):
+    """A question that a test does not answer would hold it for ever: it is closed after a while, and fails the test by its words."""
+    asked_since: dict[QWidget, float] = {}
+
+    def look() -> None:
+        box = QApplication.activeModalWidget()
+        if box is None:
+            asked_since.clear()
+        elif time.monotonic() - asked_since.setdefault(box, time.monotonic()) > MOST_ASKED_S:
+            words = box.text() if isinstance(box, QMessageBox) else box.windowTitle()
+            asked_since.clear()
+            box.close()
+            raise AssertionError(f"nobody answered: {words}")
+
+    clock = QTimer(interval=500)
+    clock.timeout.connect(look)
+    clock.start()
+    yield
+    clock.stop()
 
 
 @pytest.fixture
@@ -49,7 +73,7 @@ def settled(qtbot):
             return window.desk.measuring.settled and window.desk.listening.worker.idle
 
         for _ in range(3):  # one job's end may be another's beginning
-            qtbot.waitUntil(idle, timeout=60000)
+            qtbot.waitUntil(idle, timeout=180000)
             qtbot.wait(30)
 
     return wait

@@ -42,7 +42,9 @@ def test_no_change_of_any_setting_reaches_outside_of_memory(tmp_path):
     """Kernels compiled with bounds checked, which takes its time and a cache of its own."""
     cache = os.path.join(os.path.dirname(sys.executable), "..", ".kernels-checked")
     env = {**os.environ, "NUMBA_BOUNDSCHECK": "1", "NUMBA_CACHE_DIR": os.path.abspath(cache)}
-    done = subprocess.run([sys.executable, "-m", "tests.devices.walk_all"], env=env, capture_output=True, text=True)
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.devices.walk_all"], env=env, capture_output=True, text=True, timeout=380
+    )
     assert done.returncode == 0, done.stderr[-2000:]
     assert int(done.stdout.split()[0]) > 2000
 

@@ -304,7 +304,7 @@ def test_a_workplace_is_found_when_its_user_has_gone(tmp_path):
 def test_who_is_killed_loses_a_second_at_most():
     """The bench and ``python -m tests.killed`` do so more often."""
     found = subprocess.run(
-        [sys.executable, "-m", "tests.killed", "8", "400"], capture_output=True, text=True, check=False,
+        [sys.executable, "-m", "tests.killed", "8", "400"], capture_output=True, text=True, check=False, timeout=300,
         env={**os.environ, "QT_QPA_PLATFORM": "offscreen"}, cwd=Path(__file__).parents[2],
     )  # fmt: skip
     assert found.returncode == 0, found.stdout + found.stderr

@@ -17,6 +17,7 @@ import time
 from collections.abc import Sequence
 from contextlib import suppress
 from multiprocessing.connection import Connection, Pipe
+from pathlib import Path
 from typing import Any, Self
 
 import numpy as np
@@ -62,6 +63,24 @@ class SharedNumbers:
         self._numbers[self.NAMES.index(name)] = value
 
 
+def _used_s(pid: int) -> float:
+    """Processor time that all threads of a process have had, in s; 0 where that is not told (proc(5), fields 14 and 15)."""
+    with suppress(OSError, ValueError, IndexError):
+        fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+        return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+    return 0.0
+
+
+def _wants_a_core(pid: int) -> bool:
+    """Whether one of its threads runs, or would if there were a core for it."""
+    with suppress(OSError, IndexError):
+        for task in Path(f"/proc/{pid}/task").iterdir():
+            with suppress(OSError):  # a thread that ended meanwhile
+                if (task / "stat").read_text().rpartition(")")[2].split()[0] == "R":
+                    return True
+    return False
+
+
 class Child:
     """One run of a process. Its module is called with two open files, the pipe and the shared numbers, and ``arguments``."""
 
@@ -78,7 +97,7 @@ class Child:
         self._out: queue.SimpleQueue[tuple[Any, ...] | None] = queue.SimpleQueue()
         threading.Thread(target=self._send_all, name=f"to {module}", daemon=True).start()
         self.started = time.monotonic()
-        self._seen, self._seen_at, self._looked_at = 0.0, self.started, self.started
+        self._seen, self._seen_at, self._looked_at, self._used_then_s = 0.0, self.started, self.started, 0.0
 
     @property
     def pid(self) -> int:
@@ -101,9 +120,12 @@ class Child:
         # Where this process did not come to ask for a while, the other may have had no time either.
         late, self._looked_at = now - self._looked_at > 0.5 * HUNG_S, now
         if alive != self._seen or late:
-            self._seen, self._seen_at = alive, now
+            self._seen, self._seen_at, self._used_then_s = alive, now, _used_s(self.pid)
         patience = HUNG_S if self._seen > 1.0 else START_S
-        return now - self._seen_at < patience
+        if now - self._seen_at < patience:
+            return True
+        # Silent for long: it hangs, unless it would go on if others left it a core. To start another then would not help.
+        return _wants_a_core(self.pid) and _used_s(self.pid) - self._used_then_s < 0.5 * patience
 
     def end(self) -> None:
         """It is asked to go, and made to where it does not. What it told last can still be read."""
@@ -113,7 +135,10 @@ class Child:
             self._process.wait(0.5)
         except subprocess.TimeoutExpired:
             self._process.kill()
-            self._process.wait(2.0)
+            with suppress(
+                subprocess.TimeoutExpired
+            ):  # others leave it no core to end on: it will, and nobody waits for it
+                self._process.wait(2.0)
         with suppress(OSError):
             self.connection.close()
         with suppress(OSError):

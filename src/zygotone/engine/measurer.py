@@ -234,6 +234,10 @@ class Measurer:
         data, sessions = pack_question(question)
         with self._lock:
             self._count += 1
+            while any(
+                number % SLOTS == self._count % SLOTS for number in self._open
+            ):  # one that takes long keeps its place
+                self._count += 1
             asked = _Open(self._count, (self._count, at_once, data), sessions)
             self._open[asked.number] = asked
             self._ask(asked)

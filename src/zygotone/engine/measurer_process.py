@@ -72,7 +72,7 @@ class Server(ServedVersions):
 
         try:
             if unwanted():
-                return
+                raise Cancelled
             question, asked = unpack_question(data, self.received)
             with given_up_when(unwanted), share_told_to(hear):
                 answer = question.answer(self._renderer, unwanted)

@@ -64,6 +64,7 @@ class Pipeline:
         self._changed = threading.Condition()
         self._failure: BaseException | None = None
         self._closed = False
+        self._helper = 0  # the thread that helps
 
     def run(self) -> Iterator[int]:
         """The number of each block once all steps have ended it. Leaving the loop early ends the work.
@@ -83,8 +84,9 @@ class Pipeline:
             with self._changed:
                 self._closed = True
                 self._changed.notify_all()
-            # One that has not begun has nothing left to do; one that has must end before its memory is used again.
-            if helper is not None and not helper.cancel():
+            # One that has not begun has nothing left to do; one that has must end before its memory is used again. A loop that
+            # was left without an end is tidied away in any thread, and the helper does not wait for itself.
+            if helper is not None and not helper.cancel() and self._helper != threading.get_ident():
                 helper.result()
 
     def _go_on(self, consumed: int) -> None:
@@ -148,6 +150,7 @@ class Pipeline:
                     del failure  # with it in the frame that it goes through, neither would be let go
 
     def _help(self) -> None:
+        self._helper = threading.get_ident()
         with self._changed:
             while not self._closed and self._failure is None and self._finished < self._blocks:
                 if self._ready:

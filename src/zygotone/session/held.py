@@ -22,7 +22,8 @@ class Held:
         self._held: OrderedDict[object, tuple[Any, int]] = OrderedDict()
         self._cheap: OrderedDict[object, tuple[Any, int]] = OrderedDict()  # these go first
         self._in_use: weakref.WeakValueDictionary[object, Any] = weakref.WeakValueDictionary()
-        self._lock = threading.Lock()
+        # Entered again by whoever holds it where Python, tidying up just then, lets go of something that asks.
+        self._lock = threading.RLock()
 
     def get(self, key: object) -> Any | None:
         with self._lock:

@@ -142,3 +142,52 @@ def test_what_cannot_be_done_is_said():
         edits.slices(session, "t", 0, [])
     with pytest.raises(ValueError, match="more than can be done at once"):
         Part(section="a", clip_start_s=0.0, stretch=4.0, transpose_semitones=5)
+
+
+def with_take_of(session: Session, renderer: Renderer, audio: np.ndarray, start: int, **where):
+    asset = renderer.store.add(AudioData(audio, RATE, "FLOAT", "WAV"), "take", RATE)
+    return edits.with_take(session, asset, start, **where)
+
+
+def test_a_take_is_heard_where_it_was_sung_on_a_track_of_its_own():
+    session, renderer = song(hits())
+    sung = np.vstack([sine(700.0, 1.5, level_db=-20)] * 2)[:2]
+    start = 4 * BEAT + 1234
+    made, track = with_take_of(session, renderer, sung, start, after="t")
+    assert [t.id for t in made.tracks] == ["t", track]
+    assert (made.track(track).role, made.track(track).parts[0].section) == ("voice", "b")
+    audio = heard(made, renderer, track)
+    edge = 400  # a part fades in and out over a few ms
+    np.testing.assert_allclose(audio[:, start + edge : start + sung.shape[1] - edge], sung[:, edge:-edge], atol=1e-4)
+    assert np.max(np.abs(audio[:, : start - edge])) < 1e-6
+    assert np.max(np.abs(audio[:, start + sung.shape[1] + edge :])) < 1e-6
+    np.testing.assert_array_equal(heard(made, renderer), heard(session, renderer))
+    # One that reaches into the next section belongs to the song.
+    over, track = with_take_of(session, renderer, sung, 7 * BEAT)
+    assert over.track(track).parts[0].section is None
+    assert np.max(np.abs(heard(over, renderer, track)[:, 8 * BEAT + 2000 :])) > 0.05
+
+
+@pytest.mark.parametrize("start_beat", [0.0, 1.5, 6.25])
+def test_a_take_comes_in_the_place_of_what_was_played(start_beat):
+    session, renderer = song(hits())
+    sung = np.vstack([sine(3000.0, 0.8, level_db=-20)] * 2)[:2]
+    start, n = round(start_beat * BEAT), sung.shape[1]
+    made, track = with_take_of(session, renderer, sung, start, onto="t")
+    assert track == "t"
+    audio, before, edge = heard(made, renderer), heard(edits.with_parts_of_their_own(session, "t"), renderer), 400
+    np.testing.assert_allclose(audio[:, start + edge : start + n - edge], sung[:, edge:-edge], atol=1e-4)
+    np.testing.assert_allclose(audio[:, : max(0, start - edge)], before[:, : max(0, start - edge)], atol=1e-6)
+    np.testing.assert_allclose(audio[:, start + n + edge :], before[:, start + n + edge :], atol=1e-6)
+
+
+def test_a_take_over_what_cannot_be_cut_is_refused_and_a_silent_track_is_heard_again():
+    sung = np.vstack([sine(3000.0, 0.8, level_db=-20)] * 2)[:2]
+    session, renderer = song(hits(), Part(section="a", clip_start_s=0.0, reverse=True, loop=False))
+    with pytest.raises(ParameterError, match="cannot be cut"):
+        with_take_of(session, renderer, sung, BEAT, onto="t")
+    silent = edits.remove_part(session, "t", 0)
+    made, _ = with_take_of(silent, renderer, sung, BEAT, onto="t")
+    audio = heard(made, renderer)
+    assert np.max(np.abs(audio[:, : BEAT - 400])) == 0.0
+    assert np.max(np.abs(audio[:, BEAT:])) > 0.05

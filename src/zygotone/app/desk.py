@@ -149,14 +149,14 @@ class Desk(QObject):
 
     def _on_bench(self) -> None:
         self.selection.follow()
-        self.listening.player.set_loop(*self.selection.loop_span())  # another tempo or length moves it
+        self.listening.follow_loop()  # another tempo or length moves it
         self.listening.follow()  # before anything is drawn: the ear is to hear an edit at once
         self.session_changed.emit()
         self.measuring.soon()
         self.files.follow()
 
     def _on_loop(self) -> None:
-        self.listening.player.set_loop(*self.selection.loop_span())
+        self.listening.follow_loop()
         self.measuring.forget_loop()
 
     # --- trials --------------------------------------------------------------------------------------------

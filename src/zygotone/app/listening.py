@@ -15,6 +15,7 @@ from zygotone.engine.bench import Bench
 from zygotone.engine.ears import Listen
 from zygotone.engine.graph import Graph, compile_session
 from zygotone.engine.measurer import Answers, Question
+from zygotone.engine.recording import RecordingPlan
 from zygotone.engine.remote import RemotePlayer
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version
@@ -25,6 +26,7 @@ from zygotone.session.edits import only
 class Listening(QObject):
     changed = Signal()  # A or B, alone or not, playing or not
     message = Signal(str)
+    taken = Signal(object)  # a take that was recorded
 
     def __init__(
         self, bench: Bench, renderer: Renderer, selection: Selection, answers: Answers, *, own_process: bool = True
@@ -36,6 +38,7 @@ class Listening(QObject):
         self.worker.failed.connect(self.message)
         self.selection = selection
         self._listen = Listen()
+        self._recorded = False
         self._take(bench, renderer, SimulatedOutput())
 
     def _take(self, bench: Bench, renderer: Renderer, output: Output) -> None:
@@ -67,6 +70,8 @@ class Listening(QObject):
     def reset(self, bench: Bench, renderer: Renderer) -> None:
         """Another project; what played stops."""
         output = self.transport.output
+        self.transport.recorder.open(None)
+        self._recorded = False
         self.transport.stop()
         self.worker.cancel("play")
         self._take(bench, renderer, output)
@@ -75,6 +80,16 @@ class Listening(QObject):
         """Called now and then: a player that died or hangs is started anew, with what plays now."""
         if isinstance(self.player, RemotePlayer) and self.player.look_after():
             self.message.emit("The player had stopped; it was started again where it was. Nothing is lost.")
+        recorder = self.transport.recorder
+        if self._recorded and not recorder.recording:
+            self._recorded = False
+            self.follow_loop()
+            self.changed.emit()
+        if (taken := recorder.look()) is not None:
+            self.taken.emit(taken)
+        if recorder.error:
+            self.message.emit(recorder.error)
+            recorder.error = None
 
     # --- versions ------------------------------------------------------------------------------------------
 
@@ -170,8 +185,25 @@ class Listening(QObject):
         """Whether the song plays; notes played by hand are heard without it."""
         return self.transport.playing and self.player.rolling
 
+    def follow_loop(self) -> None:
+        """What is looped goes round; a take goes on where it is."""
+        if not self.recording:
+            self.player.set_loop(*self.selection.loop_span())
+
+    @property
+    def recording(self) -> bool:
+        return self._recorded and self.transport.recorder.recording
+
+    def record(self, plan: RecordingPlan) -> None:
+        """From the input that is open; the take comes by ``taken``."""
+        self._recorded = True
+        self.transport.recorder.record(plan)
+        self.changed.emit()
+
     def toggle_play(self) -> None:
-        if self.playing:
+        if self.recording:
+            self.transport.recorder.stop()
+        elif self.playing:
             self.transport.stop()
         else:
             self.player.rolling = True
@@ -201,6 +233,7 @@ class Listening(QObject):
 
     def close(self) -> None:
         self.alone = False  # nothing is begun anew as the stage goes
+        self.transport.recorder.open(None)
         self.transport.stop()
         self.worker.close()
         if isinstance(self.player, RemotePlayer):

@@ -27,6 +27,7 @@ from zygotone.app.help import show_about, show_hearing, show_keys
 from zygotone.app.history import HistoryDialog
 from zygotone.app.margin import Margin
 from zygotone.app.midi_ports import MidiInput, Port, ports
+from zygotone.app.recording import RecordDialog
 from zygotone.app.stages import STAGES, StageWidget
 from zygotone.app.status import StatusLine
 from zygotone.app.theme import application, theme
@@ -192,6 +193,7 @@ class Window(QMainWindow):
         self.output_menu.aboutToShow.connect(self._fill_outputs)
         self.midi_menu = play.addMenu("MIDI keyboard")
         self.midi_menu.aboutToShow.connect(self._fill_midi)
+        add(play, "Record from an input…", "play.input", self.record, "Ctrl+Shift+R")
         add(play, "Write what the simulated output plays…", "play.record", self._record)
 
         view = bar.addMenu("&View")
@@ -278,6 +280,17 @@ class Window(QMainWindow):
     def _use_output(self, output: Output) -> None:
         self.desk.listening.transport.set_output(output)
         self.desk.settings.setValue("output", output.name)
+
+    def record(self) -> None:
+        """Takes from an input, beside the window."""
+        opened = self.findChild(RecordDialog)
+        if isinstance(opened, RecordDialog):
+            opened.raise_()
+            opened.activateWindow()
+            return
+        dialog = RecordDialog(self, self.desk)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.show()
 
     def _record(self) -> None:
         path, _ = QFileDialog.getSaveFileName(self, "Write what is played", "played.wav", "WAV (*.wav)")

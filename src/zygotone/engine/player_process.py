@@ -19,7 +19,9 @@ import numpy as np
 
 from zygotone.engine import cores
 from zygotone.engine.ears import Listen, Way
+from zygotone.engine.inputs import Input, PortAudioInput, SimulatedInput
 from zygotone.engine.player_state import PlayerState, note_place
+from zygotone.engine.recording import RecordingPlan
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.sent_versions import ServedVersions, VersionReceiver
 from zygotone.engine.stream import Player, Version
@@ -39,6 +41,13 @@ def output_of(spec: tuple[Any, ...]) -> Output:
     made = SimulatedOutput()
     made.record_to = Path(spec[1]) if spec[1] is not None else None
     return made
+
+
+def input_of(spec: tuple[Any, ...] | None) -> Input | None:
+    """From what ``engine.remote.spec_of_input`` made of an input."""
+    if spec is None:
+        return None
+    return PortAudioInput(*spec[1:]) if spec[0] == "portaudio" else SimulatedInput(Path(spec[1]))
 
 
 class _Versions:
@@ -113,9 +122,14 @@ class Server(ServedVersions):
             state.heard_frames[note_place(key)] = -1.0 if frames is None else frames
             if frames is None:
                 self._keys.discard(key)
-        if transport.error:
-            self.tell("error", transport.error)
-            transport.error = None
+        recorder = transport.recorder
+        if (taken := recorder.look()) is not None:
+            self.tell("taken", taken)
+        state["input_peak"], state["recording"] = recorder.peak, recorder.recording
+        for who in (transport, recorder):
+            if who.error:
+                self.tell("error", who.error)
+                who.error = None
 
     # --- commands ------------------------------------------------------------------------------------------
 
@@ -146,6 +160,15 @@ class Server(ServedVersions):
 
     def do_output(self, spec: tuple[Any, ...]) -> None:
         self.transport.set_output(output_of(spec))
+
+    def do_input(self, spec: tuple[Any, ...] | None) -> None:
+        self.transport.recorder.open(input_of(spec))
+
+    def do_record(self, plan: RecordingPlan) -> None:
+        self.transport.recorder.record(plan)
+
+    def do_record_stop(self) -> None:
+        self.transport.recorder.stop()
 
     def do_note(self, how: str, key: object, audio: np.ndarray, held: bool) -> None:
         self._keys.add(key)

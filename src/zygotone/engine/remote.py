@@ -19,10 +19,12 @@ from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.child import Child, Patience
 from zygotone.engine.ears import Listen
 from zygotone.engine.graph import SourceNode, nodes_below
+from zygotone.engine.inputs import Input, PortAudioInput, SimulatedInput
 from zygotone.engine.live_meters import Metered
 from zygotone.engine.measurer import Answers, AnswersHere
 from zygotone.engine.player_state import PlayerState, note_place
 from zygotone.engine.playing import MakeSources
+from zygotone.engine.recording import RecordingPlan, Taken
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.sent_versions import VersionSender
 from zygotone.engine.stream import Version
@@ -39,6 +41,13 @@ def spec_of(output: Output) -> tuple[Any, ...]:
     return ("simulated", str(record_to) if record_to is not None else None)
 
 
+def spec_of_input(wanted: Input | None) -> tuple[Any, ...] | None:
+    """An input as it can be sent."""
+    if isinstance(wanted, PortAudioInput):
+        return ("portaudio", wanted.index, wanted.name, wanted.channels)
+    return ("simulated", str(wanted.path)) if isinstance(wanted, SimulatedInput) else None
+
+
 class RemotePlayer:
     """``Player`` and ``Transport`` in one, in another process. Called from the interface's threads."""
 
@@ -53,6 +62,7 @@ class RemotePlayer:
         self.output: Output = output if output is not None else SimulatedOutput()
         self.error: str | None = None
         self.live = _RemoteNotes(self)
+        self.recorder = _RemoteRecorder(self)
         self._versions: tuple[Version, Version | None] | None = None
         self._made: set[str] = set()  # sources that are ready, by node key
         self._loop, self._choice, self._number = (0, 1), 0, 0
@@ -77,6 +87,8 @@ class RemotePlayer:
                 kind, *rest = connection.recv()
                 if kind == "error":
                     self.error = rest[0]
+                elif kind == "taken":
+                    self.recorder.take(rest[0])
 
     def _send(self, *message: Any) -> None:
         self._process.send(*message)
@@ -93,7 +105,7 @@ class RemotePlayer:
             if self._process.works or not self._patience.allows():
                 return False
             self._patience.restarted(self._process)
-            at, playing = int(self.state["position"]), self._wanted
+            at, playing, recorded = int(self.state["position"]), self._wanted, self.recorder.recording
             self._process.end()
             self._begin()
             self.restarts += 1
@@ -104,7 +116,11 @@ class RemotePlayer:
             self._send("choose", self._choice)
             self._send("loop", *self._loop)
             self._send("seek", at)
-            if playing:
+            self.recorder.begin_anew()
+            if recorded:
+                self._wanted = False
+                self.error = "The player stopped while it recorded; that take is lost."
+            elif playing:
                 self._send("play", self._rolling)
             return True
 
@@ -112,6 +128,7 @@ class RemotePlayer:
         """Another project: what played stops; the process stays, where it has the same sample rate."""
         with self._lock:
             self.stop()
+            self.recorder.open(None)
             self.live.stop()
             if isinstance(self._answers, AnswersHere):
                 self._answers.reset(renderer)
@@ -209,6 +226,11 @@ class RemotePlayer:
         self._wanted, self._asked_at = True, time.monotonic()
         self._send("play", self._rolling)
 
+    def _take_begins(self) -> None:
+        """It plays of itself then, and another loop."""
+        self._rolling, self._wanted, self._asked_at = True, True, time.monotonic()
+        self._loop = (0, 0)
+
     def stop(self) -> None:
         """Asks it to fade; the process does so by itself."""
         self._wanted, self._asked_at = False, time.monotonic()
@@ -255,6 +277,51 @@ class RemotePlayer:
     def peak(self) -> FloatArray:
         state = self.state
         return np.array([state["left_peak"], state["right_peak"]])
+
+
+class _RemoteRecorder:
+    """``Recorder`` of the other process."""
+
+    def __init__(self, player: RemotePlayer) -> None:
+        self._player = player
+        self._input: Input | None = None
+        self._asked_at = -1.0
+        self._taken: Taken | None = None
+        self.error: str | None = None  # what goes wrong there is told with all else
+
+    @property
+    def peak(self) -> float:
+        return self._player.state["input_peak"]
+
+    @property
+    def recording(self) -> bool:
+        """From when it was asked for until the take is here, or there is none."""
+        return time.monotonic() - self._asked_at < SETTLE_S or bool(self._player.state["recording"])
+
+    def open(self, wanted: Input | None) -> None:
+        self._input = wanted
+        self._player._send("input", spec_of_input(wanted))
+
+    def record(self, plan: RecordingPlan) -> None:
+        self._asked_at, self._taken = time.monotonic(), None
+        self._player._take_begins()
+        self._player._send("record", plan)
+
+    def stop(self) -> None:
+        self._player._send("record_stop")
+
+    def take(self, taken: Taken) -> None:
+        """It came, by the thread that hears the other process."""
+        self._taken = taken
+
+    def look(self) -> Taken | None:
+        taken, self._taken = self._taken, None
+        return taken
+
+    def begin_anew(self) -> None:
+        """There is a new process."""
+        self._asked_at = -1.0
+        self._player._send("input", spec_of_input(self._input))
 
 
 class _RemoteNotes:

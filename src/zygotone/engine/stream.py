@@ -109,6 +109,7 @@ class Player:
         self._lead = round(SWAP_S * rate_hz)  # frames from where it begins to where it was sent
         self._landed = 0  # where it was sent
         self._pulled = 0  # frames since the last jump: no more than these can be underway
+        self._held_back = 0  # frames until it rolls
 
     def set_versions(
         self, a: Version, b: Version | None, *, wait: bool = True, unwanted: IsUnwanted = lambda: False
@@ -199,7 +200,7 @@ class Player:
             self.seek(start)
 
     def seek(self, frame: int) -> None:
-        """Go on from another place of the song, with nothing of this one in the devices: no echo of where one was."""
+        """Go on from another place of the song, at once, with nothing of this one in the devices: no echo of where one was."""
         with self._lock:
             versions, sources, loop = self._versions, self._sources, self._loop
         fresh = BlockGraph(Host(self.rate_hz, clip=self._renderer.clip_reader(self.rate_hz), live=True))
@@ -207,6 +208,7 @@ class Player:
         fresh.show(versions, lambda node: sources.get(node.key, _silence))
         with self._lock:
             self._jump = (frame, fresh if versions is self._versions else None)
+            self._held_back = 0
             if not self._heard:  # nothing that would have to fade
                 self._land()
 
@@ -233,12 +235,29 @@ class Player:
         jump = self._jump  # read once: the audio thread may land meanwhile
         if jump is not None:
             return jump[0]
-        latency = self._versions[self._choice].latency if self._versions else 0
+        latency = self._latency
         start, end = self._loop
         at = self.position - min(latency, self._pulled)
         if self._pulled <= latency + self._lead:
             return max(at, self._landed)
         return at if at >= start else end - (start - at)
+
+    def count_in(self, clicks: FloatArray) -> None:
+        """The song waits for as long as clicks (n,) last, and is heard right after the last."""
+        with self._lock:
+            early = self._lead + self._latency
+            self._held_back = max(0, len(clicks) - early)
+        if len(clicks):
+            self.live.add("count-in", np.array([np.pad(clicks, (max(0, early - len(clicks)), 0))] * 2))
+
+    @property
+    def _latency(self) -> int:
+        return self._versions[self._choice].latency if self._versions else 0
+
+    @property
+    def heard_frame(self) -> int:
+        """The frame of the song that leaves the graph next, before its start while the song waits: where it has not gone round."""
+        return self.position - self._held_back - self._latency
 
     def block(self, frames: int) -> Stereo:
         """The next block, looped; silence without a version."""
@@ -260,7 +279,8 @@ class Player:
     def _rolled(self, frames: int) -> Stereo:
         """The song's next frames, looped; silence where nothing rolls. The lock is held."""
         out = np.zeros((2, frames))
-        done = 0
+        done = min(frames, self._held_back) if self.rolling else 0
+        self._held_back -= done
         while done < frames and self._versions and self.rolling:
             start, end = self._loop
             leads_in = self._pulled < self._lead and start - self._lead <= self.position < start

@@ -13,6 +13,7 @@ import numpy as np
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.ears import Ears, Listen
 from zygotone.engine.live_meters import LiveMeters
+from zygotone.engine.recording import AFTER_S, Recorder
 from zygotone.engine.stream import Player
 from zygotone.session.audio_files import AudioWriter
 
@@ -29,6 +30,7 @@ class Output(Protocol):
 
     def start(self, rate_hz: int) -> None: ...
     def write(self, block: Stereo) -> bool: ...  # whether the block came too late
+    def heard_at(self) -> float: ...  # when the next frame that is written will be in the air, by ``time.monotonic``
     def stop(self) -> None: ...
 
 
@@ -62,6 +64,11 @@ class SimulatedOutput:
             time.sleep(wait)
         return late
 
+    def heard_at(self) -> float:
+        """It is in time as long as it comes before its turn, which is when what was written before has been played."""
+        now = time.monotonic()
+        return self._AHEAD_S + (now if now > self._due + self._AHEAD_S else self._due)
+
     def stop(self) -> None:
         if self._writer is not None:
             self._writer.__exit__(None, None, None)
@@ -85,6 +92,11 @@ class PortAudioOutput:
 
     def write(self, block: Stereo) -> bool:
         return bool(self._stream.write(np.ascontiguousarray(block.T, dtype=np.float32)))
+
+    def heard_at(self) -> float:
+        # The latency is that of a full buffer; so much of it is empty.
+        empty = self._stream.write_available / self._stream.samplerate
+        return time.monotonic() + max(0.0, float(self._stream.latency) - float(empty))
 
     def stop(self) -> None:
         if self._stream is not None:
@@ -184,6 +196,11 @@ class Transport:
         self.meters = LiveMeters(player.rate_hz)
         self.ears = Ears(player.rate_hz)
         self.error: str | None = None
+        self.recorder = Recorder(self)
+
+    @property
+    def rate_hz(self) -> int:
+        return self.player.rate_hz
 
     @property
     def playing(self) -> bool:
@@ -232,6 +249,22 @@ class Transport:
         if was:
             self.play()
 
+    # --- takes ---------------------------------------------------------------------------------------------
+
+    def begin_take(self, start: int, end: int, count_in: FloatArray) -> None:
+        """Plays from ``start``, after the count-in, and goes on a while after ``end``: the last of a take comes in late."""
+        self.stop()
+        self.player.set_loop(start, end + round(AFTER_S * self.rate_hz))
+        self.player.seek(start)
+        self.player.count_in(count_in)
+        self.player.rolling = True
+        self.play()
+
+    def end_take(self) -> None:
+        self.stop()
+        self.player.count_in(np.zeros(0))
+        self.player.live.stop()
+
     def give_blocks(self, run: _Run) -> None:
         """In the run's thread: block after block, faded in, and out where it is to end."""
         rate = self.player.rate_hz
@@ -256,8 +289,11 @@ class Transport:
             last = ending and gain == 0.0
             if last:
                 run.silent.set()  # before the output drains: a key that is pressed now begins a run of its own
+            heard_at = run.output.heard_at()
             if run.output.write(block):
                 self.drop_outs += 1
+            if self.recorder.recording and not ending:
+                self.recorder.played(self.player.heard_frame, heard_at + BLOCK_FRAMES / rate)
             self.played_s += BLOCK_FRAMES / rate
             if last:
                 break

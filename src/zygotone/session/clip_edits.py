@@ -6,11 +6,11 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from zygotone.errors import ParameterError
-from zygotone.session.copies import free_name
-from zygotone.session.edits import change_strip, checked, make_id, set_parts
+from zygotone.session.copies import free_name, paste_track
+from zygotone.session.edits import add_asset, change_strip, checked, make_id, set_parts
 from zygotone.session.instruments import Envelope, InstrumentSource, Layer, Note, Phrase, Route
 from zygotone.session.kinds import Sound
-from zygotone.session.models import ClipSource, Session, Track
+from zygotone.session.models import USUAL_SEAT, Asset, ClipSource, Session, Track
 from zygotone.session.parts import Part
 
 _LEAST_BEATS = 1 / 64
@@ -78,9 +78,7 @@ def change_part(session: Session, track_id: str, at: int, **changes: Any) -> Ses
 def add_part(session: Session, track_id: str, section_id: str) -> tuple[Session, int]:
     """A part at the start of a section, from the beginning of the track's clip to its end or the section's; and its place. A
     track that was silent for having no parts is heard again."""
-    track = session.track(track_id)
-    if track.parts or not track.mute:
-        session = with_parts_of_their_own(session, track_id)
+    session = _ready_for_parts(session, track_id)
     source, parts = clip_source(session, track_id), session.track(track_id).parts
     first, end = session.song.beats_of(section_id)
     part = Part(
@@ -144,15 +142,73 @@ def split_part(session: Session, track_id: str, at: int, at_beat: float) -> Sess
         raise ParameterError(
             f"the part lasts from beat {first:g} to {end:g} of the song; it cannot be cut at {at_beat:g}"
         )
+    parts[at : at + 1] = _cut(session, part, at_beat)
+    return set_parts(session, track_id, parts)
+
+
+def _cut(session: Session, part: Part, at_beat: float) -> tuple[Part, Part]:
+    """Both halves of a part that has its own place in its clip; ``at_beat`` of the song lies within it."""
     if part.loop or part.reverse:
         raise ParameterError("a part that repeats or runs backwards cannot be cut; switch that off, or bounce it first")
+    first, end = part.span_beats(session.song.beats_of(part.section))
     left = part.replace(length_beats=at_beat - first, fade_out_ms=0.0)
     right = part.replace(
         start_beat=part.start_beat + at_beat - first, length_beats=end - at_beat, fade_in_ms=0.0,
         clip_start_s=(part.clip_start_s or 0.0) + beats_to_s(session, at_beat - first),
     )  # fmt: skip
-    parts[at : at + 1] = [left, right]
-    return set_parts(session, track_id, parts)
+    return left, right
+
+
+def _without(session: Session, track_id: str, first: float, end: float) -> tuple[Part, ...]:
+    """The parts of a track, as far as they lie outside of these beats of the song."""
+    left: list[Part] = []
+    for part in session.track(track_id).parts:
+        begins, ends = part.span_beats(session.song.beats_of(part.section))
+        inside = begins < end - _LEAST_BEATS and ends > first + _LEAST_BEATS
+        if inside and begins < first - _LEAST_BEATS:
+            before, part = _cut(session, part, first)
+            left.append(before)
+        if inside and ends > end + _LEAST_BEATS:
+            _, after = _cut(session, part, end)
+            left.append(after)
+        if not inside:
+            left.append(part)
+    return tuple(left)
+
+
+def with_take(
+    session: Session, asset: Asset, start_frame: int, *, onto: str | None = None, after: str | None = None
+) -> tuple[Session, str]:
+    """What was recorded, at ``start_frame`` of the song, and the id of its track: a new one after track ``after``, or one of
+    clips, where it comes in the place of what was played there.
+
+    Raises
+    ------
+    ParameterError : that track plays no clips, or would have to be cut where it repeats or runs backwards.
+    """
+    song = session.song
+    per_beat = session.rate_hz * 60.0 / song.tempo_bpm
+    first, length = start_frame / per_beat, max(_LEAST_BEATS, asset.frames / per_beat)
+    # Where it lies within one section it goes where that goes.
+    within = ((s.id, song.beats_of(s.id)) for s in song.sections)
+    home = next((i for i, (a, b) in within if a - 1e-6 <= first and first + length <= b + 1e-6), None)
+    offset = song.beats_of(home)[0] if home is not None else 0.0
+    part = Part(
+        section=home, start_beat=max(0.0, first - offset), length_beats=length, clip=asset.id, clip_start_s=0.0, loop=False
+    )  # fmt: skip
+    if onto is None:
+        track = Track(id="take", name="Take", role="voice", seat=USUAL_SEAT["voice"], source=ClipSource(asset=asset.id), parts=(part,))  # fmt: skip
+        return paste_track(add_asset(session, asset), track, after=after)
+    clip_source(session, onto)
+    session = add_asset(_ready_for_parts(session, onto), asset)
+    session = set_parts(session, onto, (*_without(session, onto, first, first + length), part))
+    return change_strip(session, onto, mute=False), onto
+
+
+def _ready_for_parts(session: Session, track_id: str) -> Session:
+    """With parts of their own; one that is muted for having none begins with none."""
+    track = session.track(track_id)
+    return with_parts_of_their_own(session, track_id) if track.parts or not track.mute else session
 
 
 def fit_to_beats(session: Session, track_id: str, at: int, beats: float) -> Session:

@@ -36,19 +36,12 @@ class Meter(QWidget):
             self.update()
 
     def text(self) -> str:
-        top = float(self._peak.max())
-        return format_number(float(gain_to_db(top)), "dB") + "FS" if top > 1e-5 else "silent"
+        return _level_text(float(self._peak.max()))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
-        painter.setPen(Qt.PenStyle.NoPen)
         for channel, peak in enumerate(self._peak):
-            bar = QRectF(0, 3 + 7 * channel, 80, 5)
-            painter.setBrush(colour("line"))
-            painter.drawRect(bar)
-            share = 1.0 - max(_LOWEST_DB, float(gain_to_db(peak))) / _LOWEST_DB
-            painter.setBrush(colour("b" if peak >= 0.999 else "ink"))
-            painter.drawRect(QRectF(bar.left(), bar.top(), bar.width() * min(1.0, max(0.0, share)), bar.height()))
+            _paint_bar(painter, QRectF(0, 3 + 7 * channel, 80, 5), float(peak))
         painter.setPen(colour("soft"))
         painter.setFont(number_font(8.5))
         painter.drawText(QRectF(86, 0, 70, 18), Qt.AlignmentFlag.AlignVCenter, self.text())
@@ -68,3 +61,44 @@ class Meter(QWidget):
         if at is not None:
             painter.setBrush(colour("clash" if clash else "ink"))
             painter.drawRect(QRectF(x + 18 + 17 * at - 1.5, 1, 3, 9))
+
+
+class LevelBar(QWidget):
+    """One peak level, −48 to 0 dBFS, and its number."""
+
+    def __init__(self, name: str, accessible: str) -> None:
+        super().__init__()
+        self.setObjectName(name)
+        self.setAccessibleName(accessible)
+        self.setFixedHeight(20)
+        self.setMinimumWidth(180)
+        self._peak = 0.0
+
+    def show_peak(self, peak: float) -> None:
+        if peak != self._peak:
+            self._peak = peak
+            self.setAccessibleDescription(self.text())
+            self.update()
+
+    def text(self) -> str:
+        return _level_text(self._peak)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        _paint_bar(painter, QRectF(0, 6, self.width() - 84, 8), self._peak)
+        painter.setPen(colour("soft"))
+        painter.setFont(number_font(8.5))
+        painter.drawText(QRectF(self.width() - 76, 0, 76, 20), Qt.AlignmentFlag.AlignVCenter, self.text())
+
+
+def _paint_bar(painter: QPainter, bar: QRectF, peak: float) -> None:
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(colour("line"))
+    painter.drawRect(bar)
+    share = 1.0 - max(_LOWEST_DB, float(gain_to_db(peak))) / _LOWEST_DB
+    painter.setBrush(colour("b" if peak >= 0.999 else "ink"))
+    painter.drawRect(QRectF(bar.left(), bar.top(), bar.width() * min(1.0, max(0.0, share)), bar.height()))
+
+
+def _level_text(peak: float) -> str:
+    return format_number(float(gain_to_db(peak)), "dB") + "FS" if peak > 1e-5 else "silent"

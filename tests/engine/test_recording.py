@@ -1,0 +1,315 @@
+"""Takes from an input: they belong where they were sung, whatever the ways in and out take."""
+
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tests.builders import device, tone_project
+from tests.processes import wait_for
+from tests.signals import RATE
+from zygotone.engine.graph import compile_session
+from zygotone.engine.inputs import BLOCK_FRAMES, SimulatedInput
+from zygotone.engine.recording import Recorder, RecordingPlan, Taken, count_in
+from zygotone.engine.remote import RemotePlayer
+from zygotone.engine.renderer import Renderer
+from zygotone.engine.stream import Player, Version
+from zygotone.engine.transport import SimulatedOutput, Transport
+from zygotone.session.audio_files import AudioWriter, read_audio
+from zygotone.session.edits import insert_device
+from zygotone.session.mapped import MappedCache
+
+NO_CLICKS = np.zeros(0)
+
+
+def claps(tmp_path: Path, *, seconds: float = 2.0, channels: int = 1) -> tuple[Path, np.ndarray]:
+    """Noise bursts at no even times, as a file."""
+    x = np.zeros((channels, round(seconds * RATE)))
+    rng = np.random.default_rng(4)
+    for at_s in (0.0, 0.31, 0.77, 1.4):
+        at = round(at_s * RATE)
+        x[:, at : at + 2400] = 0.5 * rng.uniform(-1, 1, (channels, 2400))
+    if channels == 2:
+        x[1] *= -0.5
+    path = tmp_path / "claps.wav"
+    with AudioWriter(path, RATE, channels, subtype="FLOAT") as writer:
+        writer.write(x)
+    return path, x
+
+
+@pytest.fixture
+def session(tmp_path):
+    """Two tones; one goes through what takes its time: the song is heard later than it is read."""
+    made = insert_device(
+        tone_project(tmp_path, Low=100.0, High=1000.0).session, "low", device("limiter", "l", lookahead_ms=10.0)
+    )
+    assert compile_session(made).mix.latency > 400
+    return made
+
+
+@pytest.fixture
+def transport(tmp_path, session):
+    project = tone_project(tmp_path, Low=100.0, High=1000.0)
+    player = Player(Renderer(project.store), RATE)
+    player.set_versions(Version(compile_session(session)), None)
+    made = Transport(player, SimulatedOutput())
+    yield made
+    made.recorder.open(None)
+    made.stop()
+
+
+def take(recorder: Recorder, plan: RecordingPlan) -> Taken | None:
+    recorder.record(plan)
+    found: list[Taken] = []
+
+    def over() -> bool:
+        taken = recorder.look()
+        if taken is not None:
+            found.append(taken)
+        return not recorder.recording
+
+    wait_for(over, seconds=30.0)
+    return found[0] if found else None
+
+
+def plan_of(tmp_path: Path, **more) -> RecordingPlan:
+    whole = {
+        "path": tmp_path / "take.wav",
+        "start": RATE // 2,
+        "end": RATE // 2 + 2 * RATE,
+        "count_in": NO_CLICKS,
+    } | more
+    return RecordingPlan(**whole)
+
+
+def late_frames(x: np.ndarray, y: np.ndarray) -> int:
+    """How much later y is than x."""
+    n = 1 << (len(x) + len(y)).bit_length()
+    whole = np.fft.irfft(np.conj(np.fft.rfft(x, n)) * np.fft.rfft(y, n), n)
+    at = int(np.argmax(whole))
+    return at if at < n // 2 else at - n
+
+
+@pytest.mark.parametrize("clicks", [NO_CLICKS, count_in(2, 4, 0.4, RATE)], ids=["at once", "counted in"])
+def test_a_take_is_where_it_was_sung(transport, tmp_path, clicks):
+    path, sung = claps(tmp_path)
+    transport.recorder.open(SimulatedInput(path))
+    taken = take(transport.recorder, plan_of(tmp_path, count_in=clicks))
+    assert transport.recorder.error is None
+    assert (taken.start, taken.frames, taken.drop_outs) == (RATE // 2, 2 * RATE, transport.drop_outs)
+    audio = read_audio(taken.path).data
+    late = late_frames(sung[0], audio[0])
+    assert abs(late) <= 2
+    np.testing.assert_allclose(audio[0, 2 + late : RATE], sung[0, 2 : RATE - late], atol=1e-6)
+    assert taken.peak == pytest.approx(np.max(np.abs(sung)), abs=0.01)
+    assert not transport.playing
+
+
+class Room(SimulatedOutput):
+    """A loudspeaker with a microphone before it: what is played comes back, with a time of its own."""
+
+    name = "room"
+
+    def start(self, rate_hz: int, hear=None) -> None:
+        if hear is not None:
+            self.hear = hear
+        else:
+            super().start(rate_hz)
+
+    def write(self, block: np.ndarray) -> bool:
+        self.hear(block.copy(), self.heard_at())
+        return super().write(block)
+
+
+@pytest.mark.parametrize("clicks", [NO_CLICKS, count_in(2, 4, 0.25, RATE)], ids=["at once", "counted in"])
+def test_a_microphone_before_the_loudspeaker_hears_the_song_where_it_is(transport, session, tmp_path, clicks):
+    room = Room()
+    transport.recorder.open(room)
+    transport.set_output(room)
+    taken = take(transport.recorder, plan_of(tmp_path, count_in=clicks))
+    project = tone_project(tmp_path, Low=100.0, High=1000.0)
+    song = Renderer(project.store).mix(session)[0, taken.start : taken.start + taken.frames]
+    # The tones repeat, so what comes late is looked for within half of a turn of the lower: 240 frames.
+    x, y = song[4800:52800], read_audio(taken.path).data[0]
+    errors = [np.max(np.abs(y[4800 + late : 52800 + late] - x)) for late in range(-230, 230)]
+    assert abs(int(np.argmin(errors)) - 230) <= 2
+    assert min(errors) < 1e-3
+
+
+def test_what_the_devices_do_not_tell_is_made_up_for_by_hand(transport, tmp_path):
+    path, sung = claps(tmp_path)
+    transport.recorder.open(SimulatedInput(path))
+    taken = take(transport.recorder, plan_of(tmp_path, earlier_ms=25.0))
+    assert late_frames(sung[0], read_audio(taken.path).data[0]) == pytest.approx(-0.025 * RATE, abs=2)
+    assert taken.frames == 2 * RATE  # the end is there too
+
+
+def test_a_count_in_is_heard_before_and_the_song_right_after(transport, tmp_path):
+    path, _ = claps(tmp_path)
+    transport.output.record_to = tmp_path / "heard.wav"
+    transport.recorder.open(SimulatedInput(path))
+    beat = 0.4
+    clicks = count_in(3, 3, beat, RATE)
+    take(transport.recorder, plan_of(tmp_path, count_in=clicks))
+    heard = read_audio(tmp_path / "heard.wav").data[0]
+    begins = round(3 * beat * RATE)
+    for n in range(3):
+        at = round(n * beat * RATE)
+        assert np.max(np.abs(heard[at : at + 1000])) > 0.02
+        assert np.max(np.abs(heard[at + 4000 : at + 12000])) < 1e-6  # and nothing between them
+    project = tone_project(tmp_path, Low=100.0, High=1000.0)
+    song = Renderer(project.store).mix(
+        insert_device(project.session, "low", device("limiter", "l", lookahead_ms=10.0))
+    )[0]
+    lead = 2000
+    np.testing.assert_allclose(
+        heard[begins + lead : begins + RATE], song[RATE // 2 + lead : RATE // 2 + RATE], atol=1e-5
+    )
+
+
+def test_a_count_in_shorter_than_what_comes_before_the_song_is_still_right(transport, tmp_path):
+    path, sung = claps(tmp_path)
+    transport.recorder.open(SimulatedInput(path))
+    taken = take(transport.recorder, plan_of(tmp_path, count_in=count_in(1, 4, 0.01, RATE)))
+    assert abs(late_frames(sung[0], read_audio(taken.path).data[0])) <= 2
+
+
+@pytest.mark.parametrize(
+    ("side", "channels", "want"), [("both", 2, 2), ("left", 2, 1), ("right", 2, 1), ("right", 1, 1)]
+)
+def test_the_channels_that_are_asked_for(transport, tmp_path, side, channels, want):
+    path, sung = claps(tmp_path, channels=channels)
+    transport.recorder.open(SimulatedInput(path))
+    taken = take(transport.recorder, plan_of(tmp_path, side=side))
+    audio = read_audio(taken.path).data
+    assert len(audio) == want
+    which = sung[-1] if side == "right" else sung[0]
+    late = late_frames(which, audio[0])
+    assert abs(late) <= 2
+    n = RATE
+    np.testing.assert_allclose(audio[0, 10 + late : 10 + late + n], which[10 : 10 + n], atol=1e-6)
+
+
+def test_one_that_is_stopped_is_kept_as_far_as_it_came(transport, tmp_path):
+    path, sung = claps(tmp_path)
+    recorder = transport.recorder
+    recorder.open(SimulatedInput(path))
+    recorder.record(plan_of(tmp_path))
+    time.sleep(1.2)
+    recorder.stop()
+    found: list[Taken] = []
+    wait_for(lambda: (taken := recorder.look()) is not None and not found.append(taken))
+    assert 0.5 * RATE < found[0].frames < 1.6 * RATE
+    audio = read_audio(found[0].path).data[0]
+    assert abs(late_frames(sung[0], audio)) <= 2
+    assert not transport.playing
+
+
+def test_what_is_stopped_in_its_count_in_is_no_take(transport, tmp_path):
+    path, _ = claps(tmp_path)
+    recorder = transport.recorder
+    recorder.open(SimulatedInput(path))
+    recorder.record(plan_of(tmp_path, count_in=count_in(4, 4, 0.5, RATE)))
+    time.sleep(0.5)
+    recorder.stop()
+    wait_for(lambda: recorder.look() is None and not recorder.recording)
+    assert "before it began" in recorder.error
+    assert not (tmp_path / "take.wav").exists()
+    # And what is played next does not wait.
+    transport.player.seek(0)
+    transport.play()
+    begun = transport.played_s
+    wait_for(lambda: transport.played_s > begun + 0.3)
+    assert transport.player.position > 0.1 * RATE
+
+
+def test_an_input_shows_its_level_and_one_that_fails_is_told(transport, tmp_path):
+    path, _ = claps(tmp_path)
+    singer = SimulatedInput(path)
+    transport.recorder.open(singer)
+    assert transport.recorder.peak == 0.0
+    singer.sing_at(time.monotonic())
+    wait_for(lambda: transport.recorder.peak > 0.3)
+    transport.recorder.open(SimulatedInput(tmp_path / "nothing.wav"))
+    assert "nothing.wav" in transport.recorder.error
+    transport.recorder.error = None
+    transport.recorder.record(plan_of(tmp_path))
+    assert "choose an input" in transport.recorder.error
+    assert not transport.playing
+
+
+def test_a_take_by_the_player_in_a_process_of_its_own(tmp_path, session):
+    path, sung = claps(tmp_path)
+    project = tone_project(tmp_path, Low=100.0, High=1000.0)
+    renderer = Renderer(project.store, project.store.held, mapped=MappedCache(tmp_path / "takes"))
+    player = RemotePlayer(renderer, RATE)
+    try:
+        player.set_versions(Version(compile_session(session)), None)
+        wait_for(lambda: player.up_to_date)
+        player.recorder.open(SimulatedInput(path))
+        found: list[Taken] = []
+        player.recorder.record(plan_of(tmp_path, count_in=count_in(1, 4, 0.3, RATE)))
+        assert player.playing
+        wait_for(lambda: (taken := player.recorder.look()) is not None and not found.append(taken), seconds=30.0)
+        assert abs(late_frames(sung[0], read_audio(found[0].path).data[0])) <= 2
+        wait_for(lambda: not player.recorder.recording and not player.playing)
+    finally:
+        player.close()
+
+
+def test_portaudio_records_from_a_device(tmp_path):
+    """The real PortAudio path without hardware: ALSA's file device, which hears what a file holds, as fast as it is asked."""
+    t = np.arange(4 * RATE) / RATE
+    sung = np.stack([0.25 * np.sin(2 * np.pi * 440 * t), np.where(t < 0.001, np.nan, 0.1)]).astype("<f4")
+    (tmp_path / "sung.raw").write_bytes(sung.T.tobytes())
+    (tmp_path / "asound.conf").write_text(
+        f'pcm.!default {{ type file slave.pcm {{ type null }} file "/dev/null" infile "{tmp_path}/sung.raw" format "raw" }}\n'
+        "ctl.!default { type null }\n"
+    )
+    code = (
+        "import sys, time, numpy as np\n"
+        "from pathlib import Path\n"
+        "from zygotone.engine.inputs import portaudio_inputs\n"
+        "from zygotone.engine.recording import Recorder, RecordingPlan\n"
+        "class Playing:\n"
+        "    rate_hz, drop_outs = 48000, 0\n"
+        "    def begin_take(self, start, end, clicks): pass\n"
+        "    def end_take(self): pass\n"
+        "recorder = Recorder(Playing())\n"
+        "recorder.open(portaudio_inputs()[0])\n"
+        "assert recorder.error is None, recorder.error\n"
+        "recorder.record(RecordingPlan(Path(sys.argv[1]), 0, 24000, np.zeros(0)))\n"
+        "recorder.played(0, time.monotonic())\n"
+        "end = time.monotonic() + 20\n"
+        "while (taken := recorder.look()) is None: time.sleep(0.01); assert time.monotonic() < end, recorder.error\n"
+        "recorder.open(None); print(taken.frames, taken.peak)\n"
+    )
+    env = {**os.environ, "ALSA_CONFIG_PATH": str(tmp_path / "asound.conf")}
+    done = subprocess.run(
+        [sys.executable, "-W", "ignore", "-c", code, str(tmp_path / "take.wav")], capture_output=True, text=True, timeout=60, env=env, check=False
+    )  # fmt: skip
+    assert done.stdout.strip().startswith("24000 0.25"), done.stderr
+    audio = read_audio(tmp_path / "take.wav").data
+    assert audio.shape == (2, 24000)
+    # Whatever of the file came into the take: a tone of 440 Hz on the left, and what was not finite is silence on the right.
+    spectrum = np.abs(np.fft.rfft(audio[0]))
+    assert np.argmax(spectrum) * RATE / 24000 == pytest.approx(
+        440.0, abs=20.0
+    )  # blocks may be missed, at many times the speed
+    assert set(np.unique(audio[1])) <= {0.0, np.float64(np.float32(0.1))}
+
+
+def test_clicks_are_on_the_beats_and_the_first_of_a_bar_is_higher():
+    clicks = count_in(4, 2, 0.5, RATE)
+    assert len(clicks) == 2 * RATE
+    hz = []
+    for beat in range(4):
+        at = round(beat * 0.5 * RATE)
+        assert np.max(np.abs(clicks[at : at + 96])) > 0.1
+        spectrum = np.abs(np.fft.rfft(clicks[at : at + BLOCK_FRAMES], 8192))
+        hz.append(np.argmax(spectrum) * RATE / 8192)
+    assert hz == pytest.approx([1500.0, 1000.0, 1500.0, 1000.0], rel=0.05)

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QSettings, QTimer
-from PySide6.QtWidgets import QApplication, QMessageBox, QWidget
+from PySide6.QtWidgets import QApplication, QDialog, QMessageBox, QWidget
 
 from tests.builders import device, pair_project
 from tests.signals import RATE
@@ -108,8 +108,8 @@ def _shared_window(qapp):
 @pytest.fixture
 def opened(_shared_window, qapp, settings, settled):
     """Opens a project in the window, as if it were the first that it sees."""
-    theme().preference = "paper"
-    theme().apply()
+    if theme().preference != "paper":  # styling every widget anew takes half a second
+        theme().prefer("paper")
     window = _shared_window(settings)
 
     def open_project(project: Project, path: Path | None = None, *, stage: str = "fit") -> Window:
@@ -126,8 +126,9 @@ def opened(_shared_window, qapp, settings, settled):
     window.desk.files.saved_changes = window.desk.bench.changes
     window.desk.listening.stop()
     for other in qapp.topLevelWidgets():
-        if other is not window and other.isVisible():
+        if other is not window and isinstance(other, (Window, QDialog)):
             other.close()
+            other.deleteLater()  # else each that a test left would be styled and looked through by all that come after
     qapp.processEvents()
 
 

@@ -37,7 +37,8 @@ class RecordDialog(QDialog):
         self.input, self.side, self.onto = QComboBox(), QComboBox(), QComboBox()
         self.bars = whole_number_box()
         self.bars.setRange(0, _MOST_BARS)
-        self.bars.setSuffix(" bars")
+        self.bars.setSpecialValueText("none")
+        self.bars.valueChanged.connect(lambda bars: self.bars.setSuffix(" bar" if bars == 1 else " bars"))
         self.earlier: QDoubleSpinBox = number_box()
         self.earlier.setRange(-_MOST_EARLIER_MS, _MOST_EARLIER_MS)
         self.earlier.setDecimals(1)
@@ -49,7 +50,7 @@ class RecordDialog(QDialog):
         self.level = LevelBar("record.level", "Input level")
         form = QFormLayout()
         for words, name, field in (
-            ("Input", "input", self.input), ("Of it", "side", self.side), ("Level", "level", self.level), ("Count-in", "bars", self.bars),
+            ("Input", "input", self.input), ("Channels", "side", self.side), ("Level", "level", self.level), ("Count-in", "bars", self.bars),
             ("It goes", "onto", self.onto), ("Put earlier by", "earlier", self.earlier),
         ):  # fmt: skip
             field.setObjectName(f"record.{name}")
@@ -59,7 +60,7 @@ class RecordDialog(QDialog):
             self.side.addItem(words, side)
         self.told = label("", "soft", name="record.told", wrap=True)
         self.state = label("", name="record.state", wrap=True)
-        self.go = button("Record", "record.go", self._toggle, kind="primary")
+        self.go = button("Record", "record.go", self._toggle, kind="strong")
         self.go.setDefault(True)
         close = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
         close.rejected.connect(self.reject)

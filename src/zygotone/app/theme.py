@@ -159,9 +159,13 @@ def style_sheet(c: Colours) -> str:
     QPushButton:focus {{ border: 2px solid {c.a}; padding: 2px 10px; }}
     QPushButton:disabled {{ color: {c.soft}; border-color: {c.line}; background: {c.ground}; }}
     QPushButton[kind="strong"] {{ border: 1px solid {c.ink}; font-weight: bold; }}
+    QPushButton[kind="strong"]:disabled {{ border-color: {c.line}; color: {c.soft}; }}
     QPushButton[kind="keep"] {{ background: {c.b}; color: {c.on_b}; border: 1px solid {c.b}; font-weight: bold; }}
-    QListView::indicator {{ width: 11px; height: 11px; border: 1px solid {c.soft}; border-radius: 2px; }}
-    QListView::indicator:checked {{ background: {c.ink}; border-color: {c.ink}; }}
+    QListView::indicator, QCheckBox::indicator {{ width: 11px; height: 11px; border: 1px solid {c.soft}; border-radius: 2px; }}
+    QListView::indicator:checked, QCheckBox::indicator:checked {{ background: {c.ink}; border-color: {c.ink}; }}
+    QCheckBox::indicator:disabled {{ border-color: {c.line}; }}
+    QCheckBox::indicator:checked:disabled {{ background: {c.soft}; border-color: {c.soft}; }}
+    QCheckBox:focus {{ text-decoration: underline; }}
     QPushButton[kind="keep"]:disabled {{ background: {c.sheet}; color: {c.soft}; border: 1px solid {c.line}; }}
     QPushButton[kind="keep"]:focus {{ border: 2px solid {c.ink}; }}
     QPushButton[kind="kept"] {{ border: 1px solid {c.a}; color: {c.a}; }}

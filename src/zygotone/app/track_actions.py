@@ -21,10 +21,12 @@ from zygotone.session.saved_sounds import SavedSound
 
 
 class TrackActions:
-    """``take_files`` brings in stems, in the way of the stage that does so."""
+    """``take_files`` brings in stems, in the way of the stage that does so; ``record`` takes from an input."""
 
-    def __init__(self, desk: Desk, parent: QWidget, take_files: Callable[[list[Path]], None]) -> None:
-        self._desk, self._parent, self._take_files = desk, parent, take_files
+    def __init__(
+        self, desk: Desk, parent: QWidget, take_files: Callable[[list[Path]], None], record: Callable[[], None]
+    ) -> None:
+        self._desk, self._parent, self._take_files, self._record = desk, parent, take_files, record
 
     # --- what is meant -------------------------------------------------------------------------------------
 
@@ -57,7 +59,8 @@ class TrackActions:
             ]
             found.append((role.capitalize(), f"tracks.new.{role}", inner))
         return (
-            *found, None, ("From audio files…", "tracks.new.files", self.from_files), ("Paste track", "tracks.paste", self.paste),
+            *found, None, ("From audio files…", "tracks.new.files", self.from_files),
+            ("From an input…", "tracks.new.input", self._record), ("Paste track", "tracks.paste", self.paste),
         )  # fmt: skip
 
     def new(self, role: Role, sound: SavedSound | None = None) -> None:

@@ -303,13 +303,13 @@ def draw_glyph(painter: QPainter, box: QRectF, role: str) -> None:
 
 class Left(QWidget):
     def __init__(
-        self, desk: Desk, choose: Callable[[str], None], take_files: Callable[[list[Path]], None]
+        self, desk: Desk, choose: Callable[[str], None], take_files: Callable[[list[Path]], None], record: Callable[[], None]
     ) -> None:  # fmt: skip
         super().__init__()
         self.setObjectName("left")
         self.setFixedWidth(190)
         self._desk = desk
-        self.hands = TrackActions(desk, self, take_files)
+        self.hands = TrackActions(desk, self, take_files, record)
         self.stages = {
             stage.key: StageButton(n, stage.key, stage.title, desk, choose) for n, stage in enumerate(STAGES, 1)
         }

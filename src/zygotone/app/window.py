@@ -47,7 +47,7 @@ class Window(QMainWindow):
         self.setMinimumSize(1040, 640)
         self.stage = STAGES.leading.key
         self.header = Header(desk)
-        self.left = Left(desk, self.show_stage, lambda paths: self.files.take_files(paths))
+        self.left = Left(desk, self.show_stage, lambda paths: self.files.take_files(paths), self.record)
         self.stages: dict[str, StageWidget] = {stage.key: stage.make(desk) for stage in STAGES}
         self.midi = MidiInput()
         self.midi.wheel.connect(desk.keys.turn_wheel)

@@ -42,6 +42,7 @@ def rich(kind: str) -> Layer:
     )  # fmt: skip
     vibrato, wah = (Route(source=s, target=t, amount=a) for s, t, a in (("lfo1", "pitch", 0.5), ("lfo2", "filter.cutoff_hz", 0.5)))  # fmt: skip
     return whole.replace(
+        filter2=VoiceFilter(mode="bandpass", cutoff_hz=900.0, envelope_octaves=1.0, envelope=RISING) if kind == "oscillator" else None,
         routes=(vibrato, wah), bend_semitones=0.0 if kind != "oscillator" else 1.0,
         lfos=tuple(lfo.replace(delay_ms=20.0, rise_ms=100.0, phase_deg=30.0) for lfo in whole.lfos),
     )  # fmt: skip

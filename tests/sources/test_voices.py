@@ -2,14 +2,27 @@
 
 import numpy as np
 import pytest
+import scipy.signal
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.signals import RATE
+from zygotone.dsp.voice_filters import analog_response
 from zygotone.session.automation import DrawnPoint
-from zygotone.session.instruments import Envelope, InstrumentSource, Layer, Lfo, Note, Route, VoiceFilter, Voices
-from zygotone.session.models import Part, Phrase, Section, Song
-from zygotone.sources.instrument import felt_velocity, render_layer, render_note, zone_gain
+from zygotone.session.edits import change_layer
+from zygotone.session.instruments import (
+    Envelope,
+    InstrumentSource,
+    Layer,
+    Lfo,
+    Note,
+    Route,
+    VoiceFilter,
+    Voices,
+    layer_params,
+)
+from zygotone.session.models import Part, Phrase, Section, Session, Song, Track
+from zygotone.sources.instrument import felt_velocity, filter_stages, render_layer, render_note, zone_gain
 from zygotone.sources.modulation import lfo_line
 from zygotone.sources.voices import SongNote, Voice, allocate, limited
 
@@ -250,6 +263,65 @@ def test_filter_modes_close_where_they_should(mode, slope):
     else:
         assert middle < low - 8
         assert middle < high - 8
+
+
+NOISE = {"kind": "noise", "width_pct": 0}
+LOW = VoiceFilter(cutoff_hz=2500.0, resonance=0.5, slope_db_oct=24)
+HIGH = VoiceFilter(mode="highpass", cutoff_hz=300.0, resonance=0.2)
+
+
+def of_noise(**filters) -> np.ndarray:
+    return render_note(layer(sound=NOISE, **filters), note(), gate_frames=4 * RATE, rate_hz=RATE, a4_hz=440.0)[0]
+
+
+@pytest.mark.parametrize(
+    ("filters", "both"),
+    [({"filter": LOW}, lambda a, b: a), ({"filter": LOW, "filter2": HIGH}, lambda a, b: a * b), ({"filter": HIGH, "filter2": LOW}, lambda a, b: a * b), ({"filter2": HIGH}, lambda a, b: b), ({"filter": LOW, "filter2": HIGH, "filters_beside": True}, lambda a, b: (a + b) / 2), ({"filter": LOW, "filters_beside": True}, lambda a, b: a)],
+)  # fmt: skip
+def test_two_filters_do_what_their_picture_shows(filters, both):
+    hz, raw = scipy.signal.welch(of_noise(), RATE, nperseg=8192)
+    _, made = scipy.signal.welch(of_noise(**filters), RATE, nperseg=8192)
+    some = (hz > 100) & (hz < 12000)
+
+    def warped(f: np.ndarray | float) -> np.ndarray | float:
+        """The bilinear form has at f what its prototype has here."""
+        return RATE / np.pi * np.tan(np.pi * f / RATE)
+
+    low, high = (
+        analog_response(warped(hz[some]), f.mode, warped(f.cutoff_hz), f.resonance, filter_stages(f)) for f in (LOW, HIGH)
+    )  # fmt: skip
+    wanted = 20 * np.log10(np.abs(both(low, high)))
+    np.testing.assert_allclose(10 * np.log10(made[some] / raw[some]), wanted, atol=0.7)
+
+
+def test_side_by_side_is_the_mean_of_both_and_each_has_its_envelope():
+    rises = Envelope(attack_ms=300.0, attack_curve=0.0, sustain=1.0)
+    moving = HIGH.replace(envelope=rises, envelope_octaves=3.0)
+    alone = of_noise(filter=LOW), of_noise(filter=moving)
+    together = of_noise(filter=LOW, filter2=moving, filters_beside=True)
+    np.testing.assert_allclose(together, 0.5 * (alone[0] + alone[1]), atol=1e-9)
+    # In a row the second's envelope acts too, whatever the first's does.
+    row = of_noise(filter=LOW, filter2=moving)
+    early, late = row[2000:6000], row[RATE : RATE + 4000]
+    assert np.mean(early**2) > 4 * np.mean(late**2)
+
+
+def test_a_second_filter_is_moved_by_routes_and_goes_with_them():
+    one = layer(
+        sound=NOISE, filter=LOW, filter2=HIGH, routes=(Route(source="filter2", target="filter2.cutoff_hz", amount=2.0),)
+    )
+    assert "filter2.envelope.attack_ms" in layer_params(one)
+    with pytest.raises(ValueError, match="cannot move 'filter2.cutoff_hz'"):
+        layer(sound=NOISE, filter=LOW, routes=one.routes)
+    source = InstrumentSource(layers=(one,))
+    session = Session(
+        rate_hz=RATE,
+        song=Song(sections=(Section(id="a", name="A", bars=1),)),
+        tracks=(Track(id="t", name="T", source=source),),
+    )
+    left = change_layer(session, "t", one.id, filter2=None)
+    assert left.track("t").source.layers[0].routes == ()
+    assert left.track("t").source.layers[0].filter == LOW
 
 
 # --- faders, which come after a layer's chain ------------------------------------------------------------------------

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.levels import gain_to_db
@@ -194,6 +195,19 @@ def filter_voices(rows: Sequence[FilterRow], mode: int, stages: int) -> None:
             tuple(row.audio for row in four), mode, stages, tuple(row.cutoffs for row in four),
             tuple(row.resonances for row in four),
         )  # fmt: skip
+
+
+def analog_response(
+    hz: FloatArray, mode: str, cutoff_hz: float, resonance: float, stages: int
+) -> npt.NDArray[np.complex128]:
+    """What ``filter_voices`` does to each frequency at rest, far below half the sample rate: the resonant section, and before it
+    a flat one of the same kind (Butterworth) where there are two."""
+    s = 1j * np.asarray(hz) / cutoff_hz
+    whole = np.ones(len(s), dtype=np.complex128)
+    for damping in (2.0 - 1.98 * min(resonance, SINGS_FROM), math.sqrt(2.0))[:stages]:
+        above = {"lowpass": 0.0 * s + 1.0, "highpass": s**2, "bandpass": damping * s, "notch": s**2 + 1.0}[mode]
+        whole *= above / (s**2 + damping * s + 1.0)
+    return whole
 
 
 def band_between(audio: FloatArray, low_hz: FloatArray, high_hz: FloatArray, *, sample_rate_hz: float) -> None:

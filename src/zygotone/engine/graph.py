@@ -315,7 +315,7 @@ class _SessionCompiler:
             if layer in plain:
                 continue
             source = self._source(track, (unfaded(layer),), layer.id, faded=False)
-            node = self.chain_compiler.chain(f"{track.id}/layer:{layer.id}", layer.chain, source)
+            node = self.chain_compiler.chain(_owner_of_layer(track.id, layer.id), layer.chain, source)
             pan = layer.pan_pct if "pan_pct" in fader_paths(layer) else 0.0
             moving = self._fader_lanes(track, layer)
             place = (track.id, f"fader:{layer.id}")
@@ -426,8 +426,14 @@ def _audible_edges(session: Session) -> set[tuple[str, str]]:
     return {(a, b) for a, b in edges if a in into or b in out_of}
 
 
+def _owner_of_layer(strip_id: str, layer_id: str) -> str:
+    """Who owns the devices of a layer's chain, as a strip does those of its own."""
+    return f"{strip_id}/layer:{layer_id}"
+
+
 def _motions(session: Session) -> dict[tuple[str, str], tuple[Motion, ...]]:
-    """Lanes that move something, by strip id and device path ("" for the strip, ``layer:id`` for a layer)."""
+    """Lanes that move something, by strip id and device path ("" for the strip, ``layer:id`` for a layer); those of devices
+    of a layer's chain by who owns that."""
     spans = {
         s.id: (first * session.song.bar_beats, end * session.song.bar_beats) for s, first, end in session.song.spans()
     }
@@ -437,6 +443,8 @@ def _motions(session: Session) -> dict[tuple[str, str], tuple[Motion, ...]]:
             continue
         start, end = spans[lane.section] if lane.section is not None else (0.0, float("inf"))
         place = (lane.strip, f"layer:{lane.layer}" if lane.layer is not None else lane.device or "")
+        if lane.layer is not None and lane.device is not None:
+            place = (_owner_of_layer(lane.strip, lane.layer), lane.device)
         motion = Motion(session.lane_target(lane), lane.param, lane, start, end)
         found[place] = (*found.get(place, ()), motion)
     return found

@@ -289,10 +289,11 @@ class Transport:
             last = ending and gain == 0.0
             if last:
                 run.silent.set()  # before the output drains: a key that is pressed now begins a run of its own
-            heard_at = run.output.heard_at()
+            recording = self.recorder.recording and not ending
+            heard_at = run.output.heard_at() if recording else 0.0
             if run.output.write(block):
                 self.drop_outs += 1
-            if self.recorder.recording and not ending:
+            if recording:
                 self.recorder.played(self.player.heard_frame, heard_at + BLOCK_FRAMES / rate)
             self.played_s += BLOCK_FRAMES / rate
             if last:

@@ -108,7 +108,7 @@ def prepared(session: Session, spec: BounceSpec) -> Session:
         changes["bus"] = None  # what its group does is done to the bounce too, which goes there
     if spec.how == "dry":
         changes["chain"] = ()
-        lanes = tuple(lane for lane in lanes if lane.strip != track.id or lane.device is None)
+        lanes = tuple(lane for lane in lanes if lane.strip != track.id or lane.device is None or lane.layer is not None)
     made = with_strip(session, track.replace(**changes)).replace(lanes=lanes)
     if spec.how == "sends":
         bare = made.mix.replace(chain=(), level_db=0.0, pan_pct=0.0)
@@ -204,7 +204,8 @@ def with_bounce(session: Session, spec: BounceSpec, bounced: Bounced, asset: Ass
     tracks.insert(next(i for i, t in enumerate(tracks) if t.id == track.id) + 1, made)
     session = session.replace(tracks=tuple(tracks))
     for lane in lanes_of(session, track.id):
-        if (_of_strip(lane) and not whole) or (lane.device is not None and spec.how == "dry"):
+        of_chain = lane.device is not None and lane.layer is None
+        if (_of_strip(lane) and not whole) or (of_chain and spec.how == "dry"):
             lane_id = make_id(lane.id, (each.id for each in session.lanes))
             session = put_lane(session, lane.replace(id=lane_id, strip=new_id))
     if not spec.keep:

@@ -53,8 +53,10 @@ class Lane(Value):
 
     id: Id
     strip: Id
-    device: Annotated[str, Field(max_length=400)] | None = None  # its path in the strip's chain
-    layer: Id | None = None
+    device: Annotated[str, Field(max_length=400)] | None = (
+        None  # its path in the strip's chain, or in that of the layer
+    )
+    layer: Id | None = None  # of the strip's instrument
     param: Annotated[str, Field(min_length=1, max_length=200)]
     section: Id | None = None  # None: the whole song
     on: bool = True

@@ -276,7 +276,7 @@ def _instrument(session: Session, track_id: str) -> InstrumentSource:
 
 
 _LAYER_WORDS = {
-    "level_db": "level", "pan_pct": "pan", "sound": "its sound", "filter": "its filter", "envelope": "its envelope", "polarity": "polarity",
+    "level_db": "level", "pan_pct": "pan", "sound": "its sound", "filter": "its filter", "filter2": "its second filter", "filters_beside": "how its filters stand", "envelope": "its envelope", "polarity": "polarity",
     "chain": "its devices", "transpose_semitones": "transposition", "start_ms": "start", "mute": "mute", "lfos": "its LFOs", "routes": "its routes",
 }  # fmt: skip
 

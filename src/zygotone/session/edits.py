@@ -9,6 +9,7 @@ from typing import Any, Literal, TypeAlias
 from zygotone.errors import ParameterError
 from zygotone.session.automation import Lane
 from zygotone.session.catalogue import DEVICES
+from zygotone.session.instruments import FILTERS
 from zygotone.session.models import (
     Asset,
     Bus,
@@ -384,8 +385,9 @@ def change_layer(session: Session, track_id: str, layer_id: str, **changes: Any)
         # What the new source does not have cannot be moved any more.
         if kind != layer.sound.kind:
             changes.setdefault("routes", tuple(r for r in layer.routes if not r.target.startswith("sound.")))
-    if "filter" in changes and changes["filter"] is None:
-        changes.setdefault("routes", tuple(r for r in layer.routes if not r.target.startswith("filter.")))
+    gone = tuple(f"{which}." for which in FILTERS if which in changes and changes[which] is None)
+    if gone:
+        changes.setdefault("routes", tuple(r for r in layer.routes if not r.target.startswith(gone)))
     return put_layer(session, track_id, Layer.model_validate({**dict(layer), **changes}))
 
 

@@ -126,7 +126,7 @@ FilterMode = Literal["lowpass", "highpass", "bandpass", "notch"]
 
 
 class VoiceFilter(Value):
-    """State-variable filter of a layer with its own envelope."""
+    """State-variable filter of a layer with its own envelope. A layer may have two."""
 
     mode: FilterMode = "lowpass"
     slope_db_oct: Literal[12, 24] = 12
@@ -137,6 +137,10 @@ class VoiceFilter(Value):
     velocity_octaves: Annotated[float, _in("filter", "velocity_octaves")] = _usual("filter", "velocity_octaves")
     key_follow: Annotated[float, _in("filter", "key_follow")] = _usual("filter", "key_follow")
     envelope: Envelope = Envelope(sustain=0.0)
+
+
+FilterName = Literal["filter", "filter2"]
+FILTERS: tuple[FilterName, ...] = ("filter", "filter2")
 
 
 LfoShape = Literal["sine", "triangle", "ramp_up", "ramp_down", "square", "steps", "drift", "drawn"]
@@ -165,11 +169,11 @@ class Lfo(Value):
 
 
 RouteSource = Literal[
-    "amp", "filter", "bend", "lfo1", "lfo2", "shared1", "shared2", "velocity", "key", "macro1", "macro2", "macro3",
+    "amp", "filter", "filter2", "bend", "lfo1", "lfo2", "shared1", "shared2", "velocity", "key", "macro1", "macro2", "macro3",
     "macro4", "wheel", "random",
 ]  # fmt: skip
 ROUTE_SOURCES: dict[RouteSource, str] = {
-    "amp": "Level envelope", "filter": "Filter envelope", "bend": "Pitch envelope", "lfo1": "LFO 1", "lfo2": "LFO 2",
+    "amp": "Level envelope", "filter": "Filter envelope", "filter2": "Second filter's envelope", "bend": "Pitch envelope", "lfo1": "LFO 1", "lfo2": "LFO 2",
     "shared1": "Shared LFO 1", "shared2": "Shared LFO 2", "velocity": "Velocity", "key": "Key", "macro1": "Macro 1",
     "macro2": "Macro 2", "macro3": "Macro 3", "macro4": "Macro 4", "wheel": "Wheel", "random": "Chance",
 }  # fmt: skip
@@ -192,6 +196,8 @@ class Layer(Value):
     sound: Sound
     envelope: Envelope = Envelope()
     filter: VoiceFilter | None = None
+    filter2: VoiceFilter | None = None
+    filters_beside: bool = False  # both hear the source, and the mean of them is heard; else the second hears the first
     bend: Envelope = Envelope(attack_ms=0, decay_ms=60, sustain=0.0)
     bend_semitones: Annotated[float, Field(ge=BEND.low, le=BEND.high)] = BEND.default
     lfos: tuple[Lfo, Lfo] = (Lfo(), Lfo())
@@ -237,12 +243,13 @@ def layer_params(layer: Layer) -> dict[str, Param]:
     """What routes and automation can move on a layer, by path: ``pitch``, ``filter.cutoff_hz``, ``sound.position``."""
     declared = _DECLARED["layer"]
     found: dict[str, Param] = {"level_db": declared["level_db"], "pan_pct": declared["pan_pct"], "pitch": PITCH}
-    if layer.filter is not None:
-        found |= {f"filter.{name}": p for name, p in _DECLARED["filter"].items()}
+    filters = [which for which in FILTERS if getattr(layer, which) is not None]
+    for which in filters:
+        found |= {f"{which}.{name}": p for name, p in _DECLARED["filter"].items()}
     found |= {f"sound.{path}": p for path, p in moving_params(layer.sound).items()}
     found |= {f"envelope.{name}": p for name, p in _STARTING.items()}
-    if layer.filter is not None:
-        found |= {f"filter.envelope.{name}": p for name, p in _STARTING.items()}
+    for which in filters:
+        found |= {f"{which}.envelope.{name}": p for name, p in _STARTING.items()}
     found |= {BEND.name: BEND, **{f"bend.{name}": p for name, p in _STARTING.items()}}
     return found | {f"lfos.{n}.{name}": p for n in range(2) for name, p in _LFO_STARTING.items()}
 

@@ -118,8 +118,11 @@ class Strip(Value):
             if param.startswith("send."):
                 return next(s.level_db for s in self.sends if s.to == param.removeprefix("send."))
             return getattr(self, param)
-        found = self.device(device)
-        return found.mix if param == "mix" else read_path(found.params, param)
+        return _moving_value(self.device(device), param)
+
+
+def _moving_value(device: Device, param: str) -> Any:
+    return device.mix if param == "mix" else read_path(device.params, param)
 
 
 class Track(Strip):
@@ -370,10 +373,24 @@ class Session(Value):
     def value_at(self, lane: Lane) -> float:
         """What the parameter that a lane moves is set to."""
         strip, bpm = self.strip(lane.strip), self.song.tempo_bpm
-        if lane.layer is not None and isinstance(strip, Track) and isinstance(strip.source, InstrumentSource):
-            layer = next(each for each in strip.source.layers if each.id == lane.layer)
+        if lane.layer is None:
+            return self.lane_target(lane).number_of(strip.value_of(lane.device, lane.param), bpm=bpm)
+        layer = self._layer_of(lane)
+        if lane.device is None:
             return layer_value(layer, lane.param, bpm=bpm)
-        return self.lane_target(lane).number_of(strip.value_of(lane.device, lane.param), bpm=bpm)
+        return self.lane_target(lane).number_of(
+            _moving_value(dict(walk(layer.chain))[lane.device], lane.param), bpm=bpm
+        )
+
+    def _layer_of(self, lane: Lane) -> Layer:
+        """The layer that a lane moves, or of whose chain a device. Raises ParameterError where there is none."""
+        strip = self.strip(lane.strip)
+        source = strip.source if isinstance(strip, Track) else None
+        layers = source.layers if isinstance(source, InstrumentSource) else ()
+        layer = next((each for each in layers if each.id == lane.layer), None)
+        if layer is None:
+            raise ParameterError(f"automation {lane.id!r}: {strip.name!r} has no layer {lane.layer!r}")
+        return layer
 
     def lane_param(self, lane: Lane) -> Param:
         """The declaration of a lane's values: of what it moves, or, where it is relative, of what it adds.
@@ -394,19 +411,14 @@ class Session(Value):
         """
         strip = self.strip(lane.strip)
         where = f"automation {lane.id!r}"
-        if lane.layer is not None:
-            layers = (
-                strip.source.layers if isinstance(strip, Track) and isinstance(strip.source, InstrumentSource) else ()
-            )
-            layer = next((each for each in layers if each.id == lane.layer), None)
-            if layer is None:
-                raise ParameterError(f"{where}: {strip.name!r} has no layer {lane.layer!r}")
-            params = layer_params(layer)
-        elif lane.device is not None:
-            device = dict(walk(strip.chain)).get(lane.device)
+        layer = self._layer_of(lane) if lane.layer is not None else None
+        if lane.device is not None:
+            device = dict(walk(strip.chain if layer is None else layer.chain)).get(lane.device)
             if device is None:
-                raise ParameterError(f"{where}: {strip.name!r} has no device {lane.device!r}")
+                raise ParameterError(f"{where}: {(layer or strip).name!r} has no device {lane.device!r}")
             params = continuous_params(device)
+        elif layer is not None:
+            params = layer_params(layer)
         else:
             params = {p.name: p for p in (LEVEL, PAN)}
             params |= {f"send.{send.to}": SEND for send in strip.sends}

@@ -16,7 +16,17 @@ from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.dsp.voice_filters import MODES, FilterRow, add_voice, filter_voices
 from zygotone.music.pitch import midi_to_hz
 from zygotone.music.tempo import beats_to_seconds
-from zygotone.session.instruments import Envelope, InstrumentSource, Layer, Lfo, Note, Phrase
+from zygotone.session.instruments import (
+    FILTERS,
+    Envelope,
+    FilterName,
+    InstrumentSource,
+    Layer,
+    Lfo,
+    Note,
+    Phrase,
+    VoiceFilter,
+)
 from zygotone.session.models import Song
 from zygotone.session.parts import Part
 from zygotone.sources.base import NoteRequest, ReadClip, source_kind
@@ -27,6 +37,7 @@ from zygotone.sources.voices import SongNote, Voice, allocate, limited
 
 _CUT_S = 0.005
 MAX_TAIL_S = 30  # a layer sounds on past the song for so long at most
+Rows = dict[FilterName, list[FilterRow]]  # what is to be filtered, by the filter
 _TOGETHER = 8  # voices made before they are filtered and added
 _NO_LFOS = (Lfo(), Lfo())
 
@@ -141,7 +152,7 @@ def _held_curve(envelope: Envelope, gate: int, rate_hz: int) -> FloatArray:
 def _unfiltered_voice(
     layer: Layer, voice: Voice, *, number: int, shared: tuple[Lfo, Lfo], rate_hz: int, bpm: float, a4_hz: float,
     automation: Automation, clip: ReadClip,
-) -> tuple[RenderedVoice, list[FilterRow]]:  # fmt: skip
+) -> tuple[RenderedVoice, Rows]:  # fmt: skip
     """One voice of one layer, from its own first frame to the end of its release, and what is left to be filtered of it."""
     note, gate = voice.note, voice.gate
     kind = source_kind(layer.sound.kind)
@@ -164,7 +175,7 @@ def _unfiltered_voice(
         curve = curve[:frames].copy()
         _fade_out(curve, voice.cut)
     if frames <= 0:
-        return RenderedVoice(np.zeros((1, 0)), np.zeros(0), np.ones((2, 1))), []
+        return RenderedVoice(np.zeros((1, 0)), np.zeros(0), np.ones((2, 1))), {}
     played = replace(played, gate=gate, frames=frames)
     motions = Motions(layer, shared, played, rate_hz=rate_hz, bpm=bpm, automation=automation)
     line = voice.pitch_line(motions.cells, offset)
@@ -175,7 +186,7 @@ def _unfiltered_voice(
     hz = a4_hz * np.exp2((line - 69.0) / 12.0)
     request = NoteRequest(hz, frames, velocity, rate_hz, gate, number, motions.moving_sound(), clip, layer_seed(layer))
     audio = np.ascontiguousarray(kind.render(params, request))  # of one row as long as both sides are alike
-    rows = _filter_rows(layer, motions, line, velocity, audio, rate_hz)
+    rows = {which: _filter_rows(layer, which, motions, line, velocity, audio, rate_hz) for which in FILTERS}
     gain = zone_gain(layer, note) * 10.0 ** (-layer.velocity_db * (1.0 - velocity) / 20.0)
     sides = _sides(motions, layer, frames)
     return RenderedVoice(audio, curve, np.ascontiguousarray(sides * (-gain if layer.polarity else gain))), rows
@@ -193,25 +204,38 @@ def layer_seed(layer: Layer) -> int:
 
 
 def _filter_rows(
-    layer: Layer, motions: Motions, line: FloatArray, velocity: float, audio: FloatArray, rate_hz: int
-) -> list[FilterRow]:
-    f = layer.filter
+    layer: Layer, which: FilterName, motions: Motions, line: FloatArray, velocity: float, audio: FloatArray, rate_hz: int
+) -> list[FilterRow]:  # fmt: skip
+    f = getattr(layer, which)
     if f is None:
         return []
-    octaves = motions.value("filter.velocity_octaves") * (velocity - 1.0)
-    octaves += motions.value("filter.key_follow") * (line - 60.0) / 12.0
-    if f.envelope_octaves != 0.0 or motions.moves("filter.envelope_octaves"):
-        octaves += motions.value("filter.envelope_octaves") * motions.source("filter")
-    cutoff_hz = np.clip(motions.value("filter.cutoff_hz") * np.exp2(octaves), 20.0, 0.45 * rate_hz)
-    cutoffs, resonances = np.tan(np.pi * cutoff_hz / rate_hz), motions.value("filter.resonance")
-    drives = np.exp2(motions.value("filter.drive_db") * (math.log2(10.0) / 20.0))
+    octaves = motions.value(f"{which}.velocity_octaves") * (velocity - 1.0)
+    octaves += motions.value(f"{which}.key_follow") * (line - 60.0) / 12.0
+    if f.envelope_octaves != 0.0 or motions.moves(f"{which}.envelope_octaves"):
+        octaves += motions.value(f"{which}.envelope_octaves") * motions.source(which)
+    cutoff_hz = np.clip(motions.value(f"{which}.cutoff_hz") * np.exp2(octaves), 20.0, 0.45 * rate_hz)
+    cutoffs, resonances = np.tan(np.pi * cutoff_hz / rate_hz), motions.value(f"{which}.resonance")
+    drives = np.exp2(motions.value(f"{which}.drive_db") * (math.log2(10.0) / 20.0))
     return [FilterRow(row, cutoffs, resonances, drives) for row in audio]
 
 
-def _filter(layer: Layer, rows: Sequence[FilterRow]) -> None:
-    """In place; all voices of a layer together, which is quicker."""
-    if layer.filter is not None:
-        filter_voices(rows, MODES.index(layer.filter.mode), 2 if layer.filter.slope_db_oct == 24 else 1)
+def filter_stages(f: VoiceFilter) -> int:
+    """Sections of two poles."""
+    return 2 if f.slope_db_oct == 24 else 1
+
+
+def _filter(layer: Layer, rows: Rows) -> None:
+    """In place; all voices of a layer together, which is quicker. One filter after the other, or the mean of both."""
+    second = rows.get("filter2", [])
+    beside = layer.filters_beside and layer.filter is not None and layer.filter2 is not None
+    if beside:
+        second = [replace(row, audio=row.audio.copy()) for row in second]
+    for f, mine in ((layer.filter, rows.get("filter", [])), (layer.filter2, second)):
+        if f is not None:
+            filter_voices(mine, MODES.index(f.mode), filter_stages(f))
+    if beside:
+        for row, other in zip(rows["filter"], second, strict=True):
+            row.audio[:] = 0.5 * (row.audio + other.audio)
 
 
 def _sides(motions: Motions, layer: Layer, frames: int) -> FloatArray:
@@ -320,7 +344,7 @@ def render_voices(
     for at_once in range(0, len(keyed), _TOGETHER):
         give_up_if_unwanted()
         few = keyed[at_once : at_once + _TOGETHER]
-        rows: list[FilterRow] = []
+        rows: Rows = {which: [] for which in FILTERS}
         for key, count, voice in few:
             give_up_if_unwanted()
             if key not in made:
@@ -328,7 +352,8 @@ def render_voices(
                     layer, voice, number=count, shared=shared, rate_hz=rate_hz, bpm=bpm, a4_hz=a4_hz,
                     automation=automation, clip=clip,
                 )  # fmt: skip
-                rows += left
+                for which, of_voice in left.items():
+                    rows[which] += of_voice
         _filter(layer, rows)
         for key, _, voice in few:
             at = voice.start + start

@@ -15,7 +15,7 @@ import numpy as np
 
 from zygotone.dsp.lfo import SHAPES, lfo_at, noise_at
 from zygotone.dsp.types import GRID_FRAMES, FloatArray
-from zygotone.session.instruments import LFO, Layer, Lfo, Route, layer_params, layer_value, with_layer_value
+from zygotone.session.instruments import FILTERS, LFO, Layer, Lfo, Route, layer_params, layer_value, with_layer_value
 from zygotone.session.params import Values
 from zygotone.session.paths import write_path
 from zygotone.sources.envelopes import envelope_curve
@@ -106,10 +106,10 @@ class Motions:
 
     def _work_out(self, name: str) -> FloatArray:
         layer, played = self._layer, self._played
-        if name in ("amp", "filter", "bend"):
-            envelope = layer.envelope if name == "amp" else layer.bend
-            if name == "filter":
-                envelope = layer.filter.envelope if layer.filter is not None else layer.envelope
+        if name in ("amp", "bend", *FILTERS):
+            envelope = layer.bend if name == "bend" else layer.envelope
+            if name in FILTERS and (f := getattr(layer, name)) is not None:
+                envelope = f.envelope
             return envelope_curve(envelope, played.gate, self._rate_hz, every=GRID_FRAMES, points=self.cells + 1)
         if name.startswith(("lfo", "shared")):
             which = int(name[-1]) - 1

@@ -13,10 +13,12 @@ from PySide6.QtWidgets import QPushButton, QSizePolicy
 
 from zygotone.app.theme import colour, number_font, text_font, theme
 from zygotone.dsp.types import FloatArray
+from zygotone.dsp.voice_filters import analog_response
 from zygotone.session.automation import Lane, lane_values
-from zygotone.session.instruments import InstrumentSource, Layer, Lfo, Phrase, VoiceFilter
+from zygotone.session.instruments import InstrumentSource, Layer, Lfo, Phrase
 from zygotone.session.params import Param
 from zygotone.sources.envelopes import envelope_curve
+from zygotone.sources.instrument import filter_stages
 from zygotone.sources.modulation import lfo_heights
 
 _WIDTH, _LEAST_WIDTH, _HEIGHT = 84, 56, 58
@@ -125,12 +127,8 @@ def draw_envelopes(painter: QPainter, box: QRectF, glance: Glance) -> str:
     layer = glance.layer
     if layer is None:
         return ""
-    for envelope, ink in (
-        (layer.filter.envelope if layer.filter is not None else None, "soft"),
-        (layer.envelope, "ink"),
-    ):
-        if envelope is None:
-            continue
+    behind = [f.envelope for f in (layer.filter, layer.filter2) if f is not None]
+    for envelope, ink in (*((each, "soft") for each in behind), (layer.envelope, "ink")):
         held = envelope.delay_ms + envelope.attack_ms + envelope.hold_ms + min(600.0, 1.3 * envelope.decay_ms) + 40.0
         line = envelope_curve(envelope, max(1, round(held)), _RATE_HZ)
         _line(painter, box, line[np.linspace(0, len(line) - 1, _POINTS).astype(int)], ink)
@@ -165,24 +163,27 @@ def draw_lfos(painter: QPainter, box: QRectF, glance: Glance) -> str:
     return ", ".join(words)
 
 
-def response_db(f: VoiceFilter, hz: FloatArray) -> FloatArray:
-    """Level of the analog prototype of a layer's filter at rest: two poles, or twice that."""
-    s = 1j * hz / f.cutoff_hz
-    k = 2.0 * (1.0 - 0.98 * f.resonance)
-    below = s * s + k * s + 1.0
-    numerator = {"lowpass": 1.0 + 0 * s, "highpass": s * s, "bandpass": k * s, "notch": s * s + 1.0}[f.mode]
-    level = 20.0 * np.log10(np.abs(numerator / below) + 1e-6)
-    return np.asarray(level * (2.0 if f.slope_db_oct == 24 else 1.0))
+def response_db(layer: Layer, hz: FloatArray) -> FloatArray:
+    """Level of a layer's filters at rest, of both together where it has two."""
+    found = [
+        analog_response(hz, f.mode, f.cutoff_hz, f.resonance, filter_stages(f))
+        for f in (layer.filter, layer.filter2)
+        if f is not None
+    ]
+    whole = np.mean(found, axis=0) if layer.filters_beside else np.prod(found, axis=0)
+    return np.asarray(20.0 * np.log10(np.abs(whole) + 1e-4))
 
 
 def draw_filter(painter: QPainter, box: QRectF, glance: Glance) -> str:
     layer = glance.layer
-    if layer is None or layer.filter is None:
+    found = [] if layer is None else [f for f in (layer.filter, layer.filter2) if f is not None]
+    if layer is None or not found:
         _word(painter, box, "none")
         return "No filter"
-    level = response_db(layer.filter, np.geomspace(20.0, 20000.0, _POINTS))
+    level = response_db(layer, np.geomspace(20.0, 20000.0, _POINTS))
     _line(painter, box, np.clip((level + 36.0) / 54.0, 0.0, 1.0))
-    return f"{layer.filter.mode.capitalize()} at {layer.filter.cutoff_hz:.4g} Hz"
+    words = (" beside " if layer.filters_beside else ", then ").join(f"{f.mode} at {f.cutoff_hz:.4g} Hz" for f in found)
+    return words[0].upper() + words[1:]
 
 
 def draw_routes(painter: QPainter, box: QRectF, glance: Glance) -> str:

@@ -27,7 +27,7 @@ from zygotone.session.clipboard import CopiedLane
 from zygotone.session.copies import give_lane, moved_as
 from zygotone.session.edits import layer_of, make_id, put_lane, remove_lane
 from zygotone.session.instruments import layer_params
-from zygotone.session.models import LEVEL, PAN, SEND, Session, Strip, continuous_params
+from zygotone.session.models import LEVEL, PAN, SEND, Session, Strip, continuous_params, walk
 from zygotone.session.params import Param
 
 _SHAPE_WORDS = {
@@ -41,11 +41,12 @@ _FEWER = 0.02  # of the ruler: how far off fewer points may be
 def lane_title(session: Session, lane: Lane) -> str:
     """What it moves, by names: the device, the return that a send feeds, or the part of a layer."""
     param, strip = session.lane_target(lane), session.strip(lane.strip)
-    if lane.layer is not None:
+    if lane.layer is not None and lane.device is None:
         return target_title(lane.param, param)
     if lane.param.startswith("send."):
         return f"Send to {session.strip(lane.param.removeprefix('send.')).name}"
-    device = strip.device(lane.device).title if lane.device else None
+    chain = strip.chain if lane.layer is None else layer_of(session, lane.strip, lane.layer).chain
+    device = dict(walk(chain))[lane.device].title if lane.device else None
     what = "Wet / dry" if lane.param == "mix" else param.label
     number = next((part for part in lane.param.split(".") if part.isdigit()), None)
     where = f"{device}: " if device else ""
@@ -137,7 +138,10 @@ class LanePanel(QWidget):
         """What can be moved here: the strip's own, and the selected device's."""
         if self._layer is not None:
             layer = layer_of(self._desk.session, self._strip_id, self._layer)
-            return {(None, path): p for path, p in layer_params(layer).items()}
+            of_layer: dict[tuple[str | None, str], Param] = {(None, path): p for path, p in layer_params(layer).items()}
+            for at, device in walk(layer.chain):
+                of_layer |= {(at, name): p for name, p in continuous_params(device).items()}
+            return of_layer
         strip = self._desk.session.strip(self._strip_id)
         found: dict[tuple[str | None, str], Param] = {(None, p.name): p for p in (LEVEL, PAN)}
         found |= {(None, f"send.{send.to}"): SEND for send in strip.sends}

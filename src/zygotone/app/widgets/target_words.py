@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zygotone.session.params import Param
 
-_GROUPS = {"envelope": "level envelope ", "bend": "pitch envelope ", "filter": "filter "}
+_GROUPS = {"envelope": "level envelope ", "bend": "pitch envelope ", "filter": "filter ", "filter2": "second filter "}
 
 
 def target_words(path: str, p: Param) -> str:
@@ -14,8 +14,8 @@ def target_words(path: str, p: Param) -> str:
         return f"LFO {int(groups[1]) + 1} {name}"
     if len(groups) > 2:  # an entry of a list of the source's
         return f"{groups[1].removesuffix('s')} {int(groups[2]) + 1} {name}"
-    if groups == ["filter", "envelope"]:
-        return f"filter envelope {name}"
+    if groups[1:] == ["envelope"]:
+        return f"{_GROUPS[groups[0]]}envelope {name}"
     return f"{_GROUPS.get(groups[0], '') if groups else ''}{name}"
 
 

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QComboBox, QWidget
 
 from zygotone.app import clipboard
 from zygotone.app.stages.chains.fields import MIX
-from zygotone.app.stages.sounds.panel import Host, Panel
+from zygotone.app.stages.sounds.panel import Host, Moves, Panel
 from zygotone.app.widgets.basic import button, label, row
 from zygotone.app.widgets.key_choice import KeyChoice
 from zygotone.session.catalogue import DEVICES
@@ -17,7 +17,7 @@ from zygotone.session.clipboard import Copied, CopiedDevices
 from zygotone.session.copies import heard_here
 from zygotone.session.edits import change_layer, layer_of, make_id
 from zygotone.session.instruments import InstrumentSource, Layer
-from zygotone.session.models import Device, KeyInput, Session
+from zygotone.session.models import Device, KeyInput, Session, continuous_params
 from zygotone.session.params import switch
 
 _ON = switch("on", "On", True, "On or off")
@@ -78,6 +78,11 @@ class ChainPanel(Panel):
                 1, spacing=4,
             )
         )  # fmt: skip
+        movable = continuous_params(device)
+
+        def moves(path: str) -> Moves | None:
+            return (device.id, path) if path in movable else None
+
         cells: list[QWidget] = [orders]
         cells.append(
             self.field(
@@ -98,9 +103,9 @@ class ChainPanel(Panel):
                     for q in p.items:
                         if q.has_range or q.type == "choice":
                             named = replace(q, label=f"{n + 1}: {q.label}")
-                            cells.append(self.field(named, f"chain.{p.name}.{n}.{q.name}", lambda v, a=p.name, b=n, c=q.name: self._change_entry(a, b, c, v), lambda i, e, a=p.name, b=n, c=q.name: e.chain[self.device_at].params[a][b][c]))  # fmt: skip
+                            cells.append(self.field(named, f"chain.{p.name}.{n}.{q.name}", lambda v, a=p.name, b=n, c=q.name: self._change_entry(a, b, c, v), lambda i, e, a=p.name, b=n, c=q.name: e.chain[self.device_at].params[a][b][c], moves(f"{p.name}.{n}.{q.name}")))  # fmt: skip
             elif p.type not in ("list", "file"):
-                cells.append(self.field(p, f"chain.{p.name}", lambda v, n=p.name, w=p.label: self._change_device(w, **{n: v}), lambda i, e, n=p.name: e.chain[self.device_at].params[n]))  # fmt: skip
+                cells.append(self.field(p, f"chain.{p.name}", lambda v, n=p.name, w=p.label: self._change_device(w, **{n: v}), lambda i, e, n=p.name: e.chain[self.device_at].params[n], moves(p.name)))  # fmt: skip
         self.add_cells(cells)
 
     def _key_cell(self) -> QWidget:

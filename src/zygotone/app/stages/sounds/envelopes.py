@@ -10,6 +10,8 @@ from zygotone.app.widgets.shapes import EnvelopePicture
 from zygotone.session.instruments import BEND, ENVELOPE, Envelope, InstrumentSource, Layer, VoiceFilter
 from zygotone.sources.instrument import rings_by_itself
 
+SECOND = "Second filter"
+
 
 class EnvelopesPanel(Panel):
     """Level, filter and pitch envelope, drawn by hand or by number."""
@@ -22,7 +24,7 @@ class EnvelopesPanel(Panel):
         self.keeps = (self.envelope,)
 
     def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
-        return self.which_envelope, layer is not None and self._rings(layer)
+        return self.which_envelope, layer is not None and (self._rings(layer), layer.filter2 is None)
 
     def _rings(self, layer: Layer) -> bool:
         return rings_by_itself(layer, lambda name: np.zeros((2, 48000)))
@@ -36,7 +38,10 @@ class EnvelopesPanel(Panel):
             self.which_envelope = word
             self.stage.show_all()
 
-        self.add(self.chooser(("Level", "Filter", "Pitch"), self.which_envelope, "envelope", pick))
+        if self.which_envelope == SECOND and layer.filter2 is None:
+            self.which_envelope = "Filter"
+        second = (SECOND,) if layer.filter2 is not None else ()
+        self.add(self.chooser(("Level", "Filter", *second, "Pitch"), self.which_envelope, "envelope", pick))
         if self.which_envelope == "Level" and self._rings(layer):
             self.add(
                 label(
@@ -63,8 +68,9 @@ class EnvelopesPanel(Panel):
     def _envelope_of(self, layer: Layer) -> Envelope:
         if self.which_envelope == "Pitch":
             return layer.bend
-        if self.which_envelope == "Filter":
-            return layer.filter.envelope if layer.filter is not None else Envelope(sustain=0.0)
+        if self.which_envelope in (SECOND, "Filter"):
+            f = layer.filter2 if self.which_envelope == SECOND else layer.filter
+            return f.envelope if f is not None else Envelope(sustain=0.0)
         return layer.envelope
 
     def _change_envelope(self, what: str, **values: float) -> None:
@@ -75,9 +81,10 @@ class EnvelopesPanel(Panel):
         merge = (self.desk.selection.track_id, layer.id, self.which_envelope, *values)
         if self.which_envelope == "Pitch":
             self.change(what, bend=new, merge=merge)
-        elif self.which_envelope == "Filter":
-            held = layer.filter or VoiceFilter()
-            self.change(what, filter=held.replace(envelope=new), merge=merge)
+        elif self.which_envelope in (SECOND, "Filter"):
+            which = "filter2" if self.which_envelope == SECOND else "filter"
+            held = getattr(layer, which) or VoiceFilter()
+            self.change(what, merge=merge, **{which: held.replace(envelope=new)})
         else:
             self.change(what, envelope=new, merge=merge)
 

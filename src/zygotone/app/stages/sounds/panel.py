@@ -9,12 +9,14 @@ from PySide6.QtWidgets import QGridLayout, QWidget
 
 from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import button, clear, column, row
+from zygotone.app.widgets.lanes import automation_offer
 from zygotone.app.widgets.ruler import Choice, Ruler
-from zygotone.session.instruments import InstrumentSource, Layer, Phrase
+from zygotone.session.instruments import InstrumentSource, Layer, Phrase, layer_params
 from zygotone.session.models import Track
 from zygotone.session.params import Param
 
 _COLUMNS = 4
+Moves = tuple[str | None, str]  # a device of the layer's chain, or none, and a parameter's path
 
 
 class Host(Protocol):
@@ -32,6 +34,7 @@ class Host(Protocol):
     def phrase(self) -> Phrase | None: ...
     def kept(self) -> tuple[InstrumentSource | None, Layer | None]: ...
     def show_all(self) -> None: ...
+    def open_lane(self, device: str | None, path: str) -> None: ...
     def change(self, what: str, layer_id: str | None = None, *, merge: object = "value", **changes: Any) -> None: ...
 
 
@@ -49,7 +52,7 @@ class Panel(QWidget):
         self._layout = column(spacing=6)
         self.setLayout(self._layout)
         self._fields: list[tuple[Any, Callable[[Any, Any], Any]]] = []  # a field, and its value by instrument and layer
-        self._movable: list[tuple[Ruler, str]] = []  # rulers with the path of their parameter in the layer
+        self._movable: list[tuple[Ruler, Moves]] = []
         self._made_for: object = None
 
     # --- for each tab to say -------------------------------------------------------------------------------
@@ -89,8 +92,9 @@ class Panel(QWidget):
                 old = None
             field.show_value(read(source, layer), old)
         if layer is not None:
-            for ruler, path in self._movable:
-                ruler.show_moves(self.desk.session.automated_range(self.desk.selection.track_id, path, layer=layer.id))
+            session, track_id = self.desk.session, self.desk.selection.track_id
+            for ruler, (device, path) in self._movable:
+                ruler.show_moves(session.automated_range(track_id, path, device=device, layer=layer.id))
         self.show_pictures(layer, kept_layer if trial else None)
 
     # --- for building --------------------------------------------------------------------------------------
@@ -144,16 +148,20 @@ class Panel(QWidget):
         name: str,
         change: Callable[[Any], None],
         read: Callable[[Any, Any], Any],
-        moves: str | None = None,
+        moves: str | Moves | None = None,
     ) -> QWidget:
-        """``moves`` is the parameter's path in its layer, where automation would find it."""
+        """``moves`` is the parameter's path in its layer, where automation would find it; or a device of the layer's chain and
+        the path in that."""
         if p.has_range:
             ruler = Ruler(
                 p, f"sounds.{name}", on_change=change, on_release=self.desk.end_merge,
                 bpm=lambda: self.desk.song.tempo_bpm, on_error=self.desk.message.emit,
             )  # fmt: skip
             if moves is not None:
-                self._movable.append((ruler, moves))
+                where: Moves = (None, moves) if isinstance(moves, str) else moves
+                if where[0] is not None or where[1] in layer_params(self.the_layer):
+                    self._movable.append((ruler, where))
+                    ruler.offers = automation_offer(lambda: self.stage.open_lane(*where))
             made: Ruler | Choice = ruler
         else:
             made = Choice(p, f"sounds.{name}", on_change=change)

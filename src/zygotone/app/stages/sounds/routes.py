@@ -14,8 +14,7 @@ from zygotone.session.params import Param
 def route_sentence(route: Route, layer: Layer) -> str:
     """``Velocity opens filter cutoff by 2 octaves``; ``LFO 1, scaled by wheel, raises pitch by 0.3 semitones``."""
     p = layer_params(layer)[route.target]
-    verb = {"filter.cutoff_hz": ("opens", "closes"), "level_db": ("raises", "lowers"), "pitch": ("raises", "lowers")}
-    up, down = verb.get(route.target, ("raises", "lowers"))
+    up, down = ("opens", "closes") if route.target.endswith(".cutoff_hz") else ("raises", "lowers")
     amount = f"{abs(route.amount):.2f}".rstrip("0").rstrip(".")
     scaled = f", scaled by {_within(ROUTE_SOURCES[route.scaled_by])}," if route.scaled_by is not None else ""
     begins = ", as the note begins" if p.at_start else ""
@@ -37,7 +36,7 @@ class RoutesPanel(Panel):
     """Modulation routes as sentences."""
 
     def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
-        return layer and (layer.routes, layer.sound.kind, layer.filter is None)
+        return layer and (layer.routes, layer.sound.kind, layer.filter is None, layer.filter2 is None)
 
     def make(self, source: InstrumentSource, layer: Layer) -> None:
         if not layer.routes:

@@ -248,6 +248,11 @@ class SoundsStage(StageWidget):
         self.tab = tab
         self.show_all()
 
+    def open_lane(self, device: str | None, path: str) -> None:
+        """What moves a parameter of the layer, or of a device of its chain."""
+        self.show_tab("Moves")
+        self.panel("Moves").lanes.open(device, path)
+
     def choose(self, layer_id: str) -> None:
         self._chosen[self.desk.selection.track_id] = layer_id
         self.panel("Source").entry = self.panel("Chain").device_at = 0

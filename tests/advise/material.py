@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -52,9 +53,13 @@ def pink(seed: int) -> Mono:
     return np.fft.irfft(spectrum / np.sqrt(np.maximum(hz, 20.0)), N)
 
 
+@functools.lru_cache(maxsize=1024)  # many cases play the same notes
 def partials(hz: float, n: int, *, count: int = 40, slope: float = 1.0, first: int = 1) -> Mono:
     t = np.arange(n) / RATE
-    return sum(np.sin(2 * np.pi * hz * k * t + 1.7 * k) / k**slope for k in range(first, count + 1) if hz * k < 16000.0)
+    made = sum(np.sin(2 * np.pi * hz * k * t + 1.7 * k) / k**slope for k in range(first, count + 1) if hz * k < 16000.0)
+    made = np.asarray(made + np.zeros(n))
+    made.flags.writeable = False
+    return made
 
 
 def shaped(x: Mono, attack_s: float = 0.01, release_s: float = 0.06) -> Mono:
@@ -99,12 +104,16 @@ def hits(make: Callable[[int], Mono], every_s: float, *, start_s: float = 0.0, l
     return at_db(out[:N], level_db)
 
 
-def burst(low: float, high: float, decay_s: float, seed: int = 0) -> Callable[[int], Mono]:
-    def make(i: int) -> Mono:
-        t = np.arange(round(7 * decay_s * RATE)) / RATE
-        return band(noise(seed + i, len(t)), low, high) * np.exp(-t / decay_s)
+@functools.lru_cache(maxsize=256)
+def _burst(low: float, high: float, decay_s: float, seed: int) -> Mono:
+    t = np.arange(round(7 * decay_s * RATE)) / RATE
+    made = band(noise(seed, len(t)), low, high) * np.exp(-t / decay_s)
+    made.flags.writeable = False
+    return made
 
-    return make
+
+def burst(low: float, high: float, decay_s: float, seed: int = 0) -> Callable[[int], Mono]:
+    return lambda i: _burst(low, high, decay_s, seed + i)
 
 
 def kick(hz: float = 50.0, level_db: float = -22.0, every_s: float = 0.5, **more: Any) -> Mono:

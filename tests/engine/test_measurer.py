@@ -41,11 +41,15 @@ def renderer(pair, tmp_path_factory):
     return Renderer(pair.store, pair.store.held, mapped=MappedCache(tmp_path_factory.mktemp("takes")))
 
 
-@pytest.fixture
-def measurer(renderer):
+def _made(renderer):
     made = Measurer(renderer, held_bytes=64 << 20, modules=("zygotone.advise.questions",))
     yield made
     made.close()
+
+
+# One for all tests, as it takes seconds to begin; those that do it harm have their own.
+measurer = pytest.fixture(_made, scope="module")
+own_measurer = pytest.fixture(_made)
 
 
 # Questions that only tests ask; the other process finds them by this module's name.
@@ -221,28 +225,28 @@ def watched(measurer, stop: threading.Event) -> threading.Thread:
     return thread
 
 
-def test_one_that_dies_is_asked_again_and_one_question_kills_no_more_than_two(measurer, tmp_path):
+def test_one_that_dies_is_asked_again_and_one_question_kills_no_more_than_two(own_measurer, tmp_path):
     stop = threading.Event()
-    watching = watched(measurer, stop)
+    watching = watched(own_measurer, stop)
     try:
-        assert measurer.answer(DiesOnce(tmp_path / "note"), never) == "alive again"
-        assert measurer.restarts == 1
+        assert own_measurer.answer(DiesOnce(tmp_path / "note"), never) == "alive again"
+        assert own_measurer.restarts == 1
         with pytest.raises(ZygotoneError, match="twice"):
-            measurer.answer(Says("die"), never)
-        assert measurer.answer(Says("well"), never) == "well"
+            own_measurer.answer(Says("die"), never)
+        assert own_measurer.answer(Says("well"), never) == "well"
     finally:
         stop.set()
         watching.join()
 
 
-def test_one_that_hangs_is_made_anew(measurer, pair):
+def test_one_that_hangs_is_made_anew(own_measurer, pair):
     stop = threading.Event()
-    measurer.answer(Says("there"), never)
-    old = measurer.pid
+    own_measurer.answer(Says("there"), never)
+    old = own_measurer.pid
     os.kill(old, signal.SIGSTOP)
-    watching = watched(measurer, stop)
+    watching = watched(own_measurer, stop)
     try:
-        levels = measurer.answer(q.TrackLevels(compile_session(pair.session), pair.session.song.sections[0]), never)
+        levels = own_measurer.answer(q.TrackLevels(compile_session(pair.session), pair.session.song.sections[0]), never)
     finally:
         stop.set()
         watching.join()
@@ -255,28 +259,28 @@ def threads_of(pid: int) -> list[int]:
     return [int(each.name) for each in Path(f"/proc/{pid}/task").iterdir()]
 
 
-def test_one_that_others_leave_no_core_is_left_alone(measurer):
+def test_one_that_others_leave_no_core_is_left_alone(own_measurer):
     """On a machine at work with something else it is late, and does not hang: another would be as late."""
-    measurer.answer(Says("there"), never)
+    own_measurer.answer(Says("there"), never)
     core = min(os.sched_getaffinity(0))
-    others = [subprocess.Popen([sys.executable, "-c", "while True: pass"]) for _ in range(8)]
+    others = [subprocess.Popen([sys.executable, "-c", "while True: pass"]) for _ in range(4)]
     try:
         for each in others:
             os.sched_setaffinity(each.pid, {core})
-        for thread in threads_of(measurer.pid):
+        for thread in threads_of(own_measurer.pid):
             os.sched_setaffinity(thread, {core})
             os.sched_setscheduler(thread, os.SCHED_IDLE, os.sched_param(0))
         end = time.monotonic() + 6.0
-        old = measurer.pid
+        old = own_measurer.pid
         while time.monotonic() < end:
-            measurer.look_after()
+            own_measurer.look_after()
             time.sleep(0.03)
-        assert (measurer.restarts, measurer.pid) == (0, old)
+        assert (own_measurer.restarts, own_measurer.pid) == (0, old)
     finally:
         for each in others:
             each.kill()
             each.wait()
-    assert measurer.answer(Says("late"), never) == "late"
+    assert own_measurer.answer(Says("late"), never) == "late"
 
 
 def test_what_nobody_uses_is_forgotten_on_both_sides(measurer, pair):

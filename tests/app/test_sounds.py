@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 import rtmidi
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QPushButton
+from PySide6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QPushButton
 
 from tests.signals import RATE
 from zygotone.app.midi_ports import SimulatedPlayer, ports
@@ -767,3 +767,56 @@ def test_velocities_of_a_zone_are_shares_or_counted_as_midi_does(window, settled
     window.desk.message.connect(said.append)
     type_into(ruler(window, "velocity_high"), "128")
     assert "between 0 and 1" in said[-1]
+
+
+# --- several layers ---------------------------------------------------------------------------------------------------
+
+
+def click_layer(window, qtbot, row: int, modifier=Qt.KeyboardModifier.NoModifier) -> None:
+    at = QPoint(40, HEAD + row * ROW + 10)
+    qtbot.mouseClick(window.stages["sounds"].map, Qt.MouseButton.LeftButton, modifier, at)
+
+
+def test_several_layers_are_changed_muted_copied_and_removed_together(window, qtbot, settled):
+    stage = window.stages["sounds"]
+    for _ in range(2):
+        click_layer(window, qtbot, 1)
+        stage.duplicate()
+        settled(window)
+    before = layers(window)
+    assert len(before) >= 4
+    click_layer(window, qtbot, 1)
+    click_layer(window, qtbot, 3, Qt.KeyboardModifier.ShiftModifier)  # all as far as the third
+    assert [e.id for e in stage.chosen_layers] == [e.id for e in before[:3]]
+    click_layer(window, qtbot, 2, Qt.KeyboardModifier.ControlModifier)  # without the second
+    assert [e.id for e in stage.chosen_layers] == [before[0].id, before[2].id]
+    assert "2 chosen" in stage.told.text()
+    stage.show_tab("Source")
+    settled(window)
+    now = stage.layer.level_db
+    type_into(ruler(window, "level_db"), f"{now - 4:g}")
+    after = layers(window)
+    for n in (0, 2):
+        assert after[n].level_db == pytest.approx(before[n].level_db - 4.0)
+    for n in (1, 3):
+        assert after[n] == before[n]
+    assert window.desk.bench.undo_label == "Level"
+    qtbot.keyClick(stage.map, Qt.Key.Key_M)
+    assert [e.mute for e in layers(window)[:4]] == [True, before[1].mute, True, before[3].mute]
+    window.desk.bench.undo()
+    window.desk.bench.undo()
+    assert layers(window) == before
+    stage.duplicate()
+    assert len(layers(window)) == len(before) + 2
+    assert [e.id for e in stage.chosen_layers] == [e.id for e in layers(window)[-2:]]  # the copies are chosen
+    assert window.desk.bench.undo_label == "Duplicate 2 layers"
+    stage.remove()
+    assert layers(window) == before
+    click_layer(window, qtbot, 1)
+    stage.map.setFocus()
+    qtbot.keyClick(stage.map, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
+    assert [e.id for e in stage.chosen_layers] == [e.id for e in before[:2]]
+    stage.copy()
+    assert '"layers"' in QApplication.clipboard().text()
+    qtbot.keyClick(stage.map, Qt.Key.Key_Down)
+    assert len(stage.chosen_layers) == 1

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
@@ -22,12 +22,16 @@ _SHOWN_DB = 48.0  # below the loudest band nothing is drawn
 _TICKS = (31.5, 63.0, 125.0, 250.0, 500.0, 1000.0, 2000.0, 4000.0, 8000.0, 16000.0)
 
 
+# What a layer that is chosen makes of those that are: it takes their place, goes in or out, or comes with all between.
+Together = Literal["alone", "toggle", "as far as", "and"]
+
+
 class LayerMap(QWidget):
-    """Chooses a layer by a click or the arrow keys; M and S mute and solo it."""
+    """Chooses a layer by a click or the arrow keys, and with Ctrl or Shift more of them; M and S mute and solo."""
 
     def __init__(
         self,
-        choose: Callable[[str], None],
+        choose: Callable[[str, Together], None],
         change: Callable[[str, str, dict[str, Any]], None],
         *,
         name: str = "sounds.map",
@@ -41,16 +45,21 @@ class LayerMap(QWidget):
         self._source: InstrumentSource | None = None
         self._view: LayerMapView | None = None
         self.selected: str | None = None
+        self.others: tuple[str, ...] = ()  # that are changed with it
         self._under: tuple[int, int] | None = None
         theme().changed.connect(self.update)
 
-    def show_layers(self, source: InstrumentSource, view: LayerMapView | None, selected: str | None) -> None:
+    def show_layers(
+        self, source: InstrumentSource, view: LayerMapView | None, selected: str | None, others: tuple[str, ...] = ()
+    ) -> None:
         # What was measured of other layers says nothing about these.
         fits = view is not None and view.layers == tuple(layer.id for layer in source.layers)
         shown = source, selected, view if fits else None
-        if self._source is source and self.selected == selected and self._view is shown[2]:
+        as_before = self._source is source and self._view is shown[2]
+        if as_before and (self.selected, self.others) == (selected, others):
             return
         self._source, self.selected, self._view = shown
+        self.others = others
         self.setFixedHeight(HEAD + ROW * (len(source.layers) + 1) + 18)
         names = ", ".join(f"{layer.name} ({layer.job})" for layer in source.layers)
         self.setAccessibleDescription(names)
@@ -93,12 +102,14 @@ class LayerMap(QWidget):
             painter.drawText(
                 QRectF(x, 2, width, HEAD - 4), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, word
             )
-        self._row_frame(painter, 0, "Sum", "what is heard", False, True)
+        self._row_frame(painter, 0, "Sum", "what is heard", False, True, False)
         if view is not None:
             self._cells(painter, 0, view.sum_db, top, set(), set())
         for n, layer in enumerate(layers, 1):
             sounding = layer in self._source.sounding
-            self._row_frame(painter, n, layer.name, layer.job, layer.id == self.selected, sounding)
+            self._row_frame(
+                painter, n, layer.name, layer.job, layer.id == self.selected, sounding, layer.id in self.others
+            )
             self._facts(painter, n, layer, sounding)
             if view is not None:
                 own = {b for b, o in enumerate(view.owned) if (n - 1) in o}
@@ -110,12 +121,15 @@ class LayerMap(QWidget):
             painter.drawText(QRectF(left, HEAD, right - left, ROW), Qt.AlignmentFlag.AlignCenter, "Measuring…")
         self._footer(painter, left, right)
 
-    def _row_frame(self, painter: QPainter, row: int, name: str, job: str, selected: bool, sounding: bool) -> None:
+    def _row_frame(
+        self, painter: QPainter, row: int, name: str, job: str, selected: bool, sounding: bool, beside: bool
+    ) -> None:  # fmt: skip
         y = HEAD + ROW * row
         left, step = self._columns()
         right = left + step * len(BANDS_HZ)
-        if selected:
+        if selected or beside:
             painter.fillRect(QRectF(0, y, self.width(), ROW), colour("fill"))
+        if selected:
             painter.fillRect(QRectF(0, y, 3, ROW), colour("a" if self.hasFocus() else "ink"))
         painter.setPen(QPen(colour("line"), 1))
         painter.drawLine(QPointF(0, y + ROW), QPointF(self.width(), y + ROW))
@@ -210,7 +224,11 @@ class LayerMap(QWidget):
             if self._switch_box(row, at).contains(event.position()):
                 self._change(layer.id, field.capitalize(), {field: not getattr(layer, field)})
                 return
-        self._choose(layer.id)
+        modifiers = event.modifiers()
+        together: Together = "toggle" if modifiers & Qt.KeyboardModifier.ControlModifier else "alone"
+        if modifiers & Qt.KeyboardModifier.ShiftModifier:
+            together = "as far as"
+        self._choose(layer.id, together)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         row = self._row_at(event.position().y())
@@ -241,7 +259,8 @@ class LayerMap(QWidget):
             return
         at = ids.index(self.selected) if self.selected in ids else 0
         if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            self._choose(ids[max(0, min(len(ids) - 1, at + (1 if event.key() == Qt.Key.Key_Down else -1)))])
+            to = ids[max(0, min(len(ids) - 1, at + (1 if event.key() == Qt.Key.Key_Down else -1)))]
+            self._choose(to, "and" if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else "alone")
         elif event.key() == Qt.Key.Key_M:
             self._change(ids[at], "Mute", {"mute": not layers[at].mute})
         elif event.key() == Qt.Key.Key_S:

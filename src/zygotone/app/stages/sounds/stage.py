@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, Literal
 
@@ -32,7 +33,7 @@ from zygotone.app.widgets.asking import Entry as MenuEntry
 from zygotone.app.widgets.asking import Menu, menu_button
 from zygotone.app.widgets.basic import button, column, label, restyle, row
 from zygotone.app.widgets.glance import DRAWN, Glance, GlanceButton
-from zygotone.app.widgets.layer_map import LayerMap
+from zygotone.app.widgets.layer_map import LayerMap, Together
 from zygotone.app.widgets.piano import Piano
 from zygotone.errors import ZygotoneError
 from zygotone.session.catalogue import SOURCES
@@ -41,7 +42,6 @@ from zygotone.session.copies import new_track, paste_layers
 from zygotone.session.edits import (
     add_asset,
     change_instrument,
-    change_layer,
     make_id,
     move_layer,
     put_layer,
@@ -50,9 +50,14 @@ from zygotone.session.edits import (
 )
 from zygotone.session.instruments import InstrumentSource, Layer, Phrase
 from zygotone.session.kinds import Sound
+from zygotone.session.layer_edits import change_layers
 from zygotone.session.models import Session, Track
 from zygotone.session.parts import played_in
 from zygotone.session.saved_sounds import SavedSound, load_sound, save_sound, with_clip_names
+
+
+def _counted(what: str, layers: Sequence[Layer]) -> str:
+    return f"{what} layer" if len(layers) == 1 else f"{what} {len(layers)} layers"
 
 
 class SoundsStage(StageWidget):
@@ -86,6 +91,7 @@ class SoundsStage(StageWidget):
             )
         )  # fmt: skip
         self.map = LayerMap(self.choose, lambda i, what, changes: self.change(what, i, **changes))
+        self._others: dict[str, tuple[str, ...]] = {}  # layers that are changed with it
         self._panels: dict[str, Panel] = {
             "Source": SourcePanel(self), "Envelopes": EnvelopesPanel(self), "LFOs": LfosPanel(self), "Filter": FilterPanel(self),
             "Routes": RoutesPanel(self), "Zones": ZonesPanel(self), "Chain": ChainPanel(self), "Moves": MovesPanel(self),
@@ -166,6 +172,21 @@ class SoundsStage(StageWidget):
         return next((each for each in source.layers if each.id == wanted), source.layers[0])
 
     @property
+    def others(self) -> tuple[str, ...]:
+        """Layers that are chosen beside ``layer``, and are changed with it."""
+        source, layer = self.source, self.layer
+        if source is None or layer is None:
+            return ()
+        wanted = self._others.get(self.desk.selection.track_id, ())
+        return tuple(each.id for each in source.layers if each.id in wanted and each.id != layer.id)
+
+    @property
+    def chosen_layers(self) -> tuple[Layer, ...]:
+        """All that are chosen, in their order."""
+        source, layer, others = self.source, self.layer, self.others
+        return () if source is None else tuple(e for e in source.layers if e is layer or e.id in others)
+
+    @property
     def phrase(self) -> Phrase | None:
         source = self.source
         if source is None:
@@ -217,8 +238,9 @@ class SoundsStage(StageWidget):
         self.told.setText(
             f"{count} layer{'s' if count != 1 else ''} · {voices}"
             + (f" · {direct} direct, past the chain" if direct else "")
+            + (f" · {len(self.others) + 1} chosen: what is changed moves in all of them" if self.others else "")
         )
-        self.map.show_layers(source, self._map, layer.id if layer else None)
+        self.map.show_layers(source, self._map, layer.id if layer else None, self.others)
         self.no_layer.setVisible(layer is None and self.tab != "Notes")
         for name, panel in self._panels.items():
             if name == self.tab and (layer is not None or name == "Notes"):
@@ -253,8 +275,19 @@ class SoundsStage(StageWidget):
         self.show_tab("Moves")
         self.panel("Moves").lanes.open(device, path)
 
-    def choose(self, layer_id: str) -> None:
-        self._chosen[self.desk.selection.track_id] = layer_id
+    def choose(self, layer_id: str, together: Together = "alone") -> None:
+        track, layer, source = self.desk.selection.track_id, self.layer, self.source
+        others: tuple[str, ...] = ()
+        if together != "alone" and layer is not None and source is not None:
+            others = (*self.others, layer.id)
+            ids = [each.id for each in source.layers]
+            if together == "toggle" and layer_id in others:  # out with it: another of them stands for all, if need be
+                others = tuple(each for each in others if each != layer_id)
+                layer_id = layer.id if layer_id != layer.id else next(iter(others), layer_id)
+            elif together == "as far as":
+                first, last = sorted((ids.index(layer.id), ids.index(layer_id)))
+                others = tuple(ids[first : last + 1])
+        self._chosen[track], self._others[track] = layer_id, others
         self.panel("Source").entry = self.panel("Chain").device_at = 0
         self.show_all()
 
@@ -277,7 +310,9 @@ class SoundsStage(StageWidget):
             return
         track = self.desk.selection.track_id
         key = (track, layer_id, what, *sorted(changes)) if merge == "value" else merge
-        self.desk.edit(what, lambda s: change_layer(s, track, layer_id, **changes), merge_key=key)
+        chosen = [each.id for each in self.chosen_layers]
+        others = tuple(each for each in chosen if each != layer_id) if layer_id in chosen else ()
+        self.desk.edit(what, lambda s: change_layers(s, track, layer_id, others, **changes), merge_key=key)
 
     def _add_chosen(self, index: int) -> None:
         kind = self.add_box.itemData(index)
@@ -297,16 +332,25 @@ class SoundsStage(StageWidget):
             self.choose(made.id)
 
     def duplicate(self) -> None:
-        source, layer, track = self.source, self.layer, self.desk.selection.track_id
-        if source is not None and layer is not None:
-            copy = layer.replace(id=make_id(layer.id, (e.id for e in source.layers)), name=f"{layer.name} copy"[:120])
-            if self.desk.edit("Duplicate layer", lambda s: put_layer(s, track, copy)):
-                self.choose(copy.id)
+        track, layers = self.desk.selection.track_id, self.chosen_layers
+        made = (
+            self.desk.make(_counted("Duplicate", layers), lambda s: paste_layers(s, track, layers)) if layers else None
+        )
+        if made:
+            self.choose(made[0])
+            self._others[track] = made[1:]
+            self.show_all()
 
     def remove(self) -> None:
-        layer, track = self.layer, self.desk.selection.track_id
-        if layer is not None:
-            self.desk.edit("Remove layer", lambda s: remove_layer(s, track, layer.id))
+        track, layers = self.desk.selection.track_id, self.chosen_layers
+
+        def without(session: Session) -> Session:
+            for layer in layers:
+                session = remove_layer(session, track, layer.id)
+            return session
+
+        if layers:
+            self.desk.edit(_counted("Remove", layers), without)
 
     def _move(self, steps: int) -> None:
         layer, track = self.layer, self.desk.selection.track_id
@@ -426,7 +470,9 @@ class SoundsStage(StageWidget):
             device = layer.chain[self.panel("Chain").device_at]
             clipboard.copy(self.desk, CopiedDevices(devices=(device,)), device.title)
         elif layer is not None:
-            clipboard.copy(self.desk, CopiedLayers(layers=(layer,)), f"the layer {layer.name}")
+            layers = self.chosen_layers
+            words = f"the layer {layer.name}" if len(layers) == 1 else f"{len(layers)} layers"
+            clipboard.copy(self.desk, CopiedLayers(layers=layers), words)
 
     def cut(self) -> None:
         if self.tab == "Notes":
@@ -525,7 +571,7 @@ class SoundsStage(StageWidget):
         self._map = view
         source, layer = self.source, self.layer
         if source is not None:
-            self.map.show_layers(source, view, layer.id if layer else None)
+            self.map.show_layers(source, view, layer.id if layer else None, self.others)
             self._show_glance(source, layer)
 
 

@@ -233,6 +233,7 @@ def settle(
     section: Annotated[
         str | None, typer.Option("--section", help="Which section; the first one if none is named.")
     ] = None,
+    whole: Annotated[bool, typer.Option("--song", help="All sections, one after the other, instead of one.")] = False,
     untouched: Annotated[
         list[str] | None, typer.Option("--untouched", help="A track to leave as it is; as often as needed.")
     ] = None,
@@ -243,7 +244,7 @@ def settle(
     most_devices: Annotated[int, typer.Option("--most-devices", min=0, help="At most so many new devices.")] = 16,
     as_json: AsJson = False,
 ) -> None:
-    """Search for the fixes of a section's findings; the best trial is kept in the output."""
+    """Search for the fixes of a section's findings, or the song's; the best trial is kept in the output."""
     from zygotone.advise.settling import Limits
     from zygotone.reports.settling import settle_and_keep
     from zygotone.session.project_file import load_project, save_project
@@ -257,7 +258,7 @@ def settle(
         if not quiet:
             print(f"\r{100 * share:3.0f} %  {words[:70]:70}", end="", file=sys.stderr, flush=True)
 
-    kept, report = settle_and_keep(loaded, section, limits, progress=progress)
+    kept, report = settle_and_keep(loaded, section, limits, whole=whole, progress=progress)
     save_project(output, kept)
     report["output"] = str(output)
     if as_json:

@@ -179,6 +179,21 @@ def test_a_section_is_settled_from_the_window(window, qtbot, settled):
     assert not [f for f in window.desk.measuring.findings if f.rule.startswith("kick_bass")]
 
 
+def test_the_whole_song_is_settled_and_says_how_far_it_is(window, qtbot, settled):
+    click(qtbot, window, "fit.settle")
+    dialog = dialog_of(window, "fit.settle.dialog")
+    dialog.where.setCurrentIndex(1)
+    seen = []
+    dialog._clock.setInterval(20)
+    dialog._clock.timeout.connect(lambda: seen.append((dialog.bar.maximum(), dialog.bar.value())))
+    click(qtbot, dialog, "fit.settle.start")
+    qtbot.waitUntil(lambda: dialog.found is not None, timeout=60000)
+    assert any(most == 100 and 0 < value < 100 for most, value in seen)
+    click(qtbot, dialog, "fit.settle.1.try")
+    settled(window)
+    assert window.desk.bench.trial.title == "Settle the song: section by section"
+
+
 def test_settling_can_be_called_off(window, qtbot, settled):
     before = window.desk.bench.state
     click(qtbot, window, "fit.settle")

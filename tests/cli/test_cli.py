@@ -405,3 +405,8 @@ def test_a_section_is_settled_within_limits(run, project, tmp_path):
     kept = load_project(tmp_path / "u.zygotone").session
     assert kept.tracks == load_project(project).session.tracks
     assert run("settle", project, "-o", tmp_path / "x.zygotone", "--untouched", "Nobody")[0] == 3
+    code, out, _ = run("settle", project, "--song", "-o", tmp_path / "song.zygotone", "--json")
+    whole = json.loads(out)
+    assert (code, whole["section"], whole["kept"]) == (0, None, "Section by section")
+    assert whole["trials"][0]["severity_after"] < whole["trials"][0]["severity_before"]
+    assert load_project(tmp_path / "song.zygotone").log[-1].title == "Settle the song: section by section"

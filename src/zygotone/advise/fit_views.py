@@ -8,9 +8,9 @@ import numpy as np
 
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.masking import MaskingMap, masking_map, masking_of
-from zygotone.advise.settling import Limits, Settled, settle
+from zygotone.advise.settling import Limits, Settled, settle, settle_song
 from zygotone.advise.views import heard_at
-from zygotone.dsp.giving_up import IsUnwanted
+from zygotone.dsp.giving_up import IsUnwanted, tell_share
 from zygotone.dsp.types import FloatArray
 from zygotone.engine.graph import Graph
 from zygotone.engine.renderer import Renderer
@@ -135,12 +135,15 @@ class PairFitOf:
 
 @dataclass(frozen=True, slots=True)
 class SettleOf:
-    """The trials that settle a section of a version, within limits."""
+    """The trials that settle a section of a version, or the whole song, within limits."""
 
     graph: Graph
-    section: Section
+    section: Section | None
     limits: Limits
     name: str = "settle"
 
     def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> tuple[Settled, ...]:
-        return tuple(settle(Hearing.of(self.graph, self.section, renderer, unwanted), self.limits))
+        section = self.section or self.graph.session.song.sections[0]
+        hearing = Hearing.of(self.graph, section, renderer, unwanted)
+        search = settle if self.section is not None else settle_song
+        return tuple(search(hearing, self.limits, progress=lambda share, words: tell_share(share)))

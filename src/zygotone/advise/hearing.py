@@ -53,6 +53,10 @@ class Hearing:
         graph = compile_session(session, self.graph)
         return Hearing(session, self.section, self.renderer, self.unwanted, self.excerpt, graph)
 
+    def with_section(self, section: Section) -> Hearing:
+        """The same version over another section."""
+        return Hearing(self.session, section, self.renderer, self.unwanted, None, self.graph)
+
     def with_excerpt(self, first: int, last: int) -> Hearing:
         return Hearing(self.session, self.section, self.renderer, self.unwanted, (first, last), self.graph)
 

@@ -98,7 +98,7 @@ def settle(
     Cancelled : nobody waits for them any more.
     """
     limits = limits or Limits()
-    found = [f for f in find_in(hearing) if f.on_purpose is None]
+    found = _unmeant(hearing)
     first = _search(hearing, limits, found, _as_listed, "Least harmful first", lambda s, w: progress(0.55 * s, w))
     second = _otherwise(hearing, limits, found, first, lambda s, w: progress(0.55 + 0.35 * s, w))
     progress(0.92, "Only the worst")
@@ -111,6 +111,64 @@ def settle(
     return sorted(trials, key=lambda s: s.severity[1])
 
 
+def settle_song(
+    hearing: Hearing, limits: Limits | None = None, *, progress: Progress = lambda share, words: None
+) -> list[Settled]:
+    """One trial for all sections, the gravest first, each as those before it left it; what a later one brought back into an earlier
+    one is looked for once more. ``hearing`` is of any section.
+
+    Raises
+    ------
+    Cancelled : nobody waits for it any more.
+    """
+    limits, session = limits or Limits(), hearing.session
+    sections = session.song.sections
+    heard = [hearing.with_section(section) for section in sections]
+    before: list[list[Finding]] = []
+    for n, each in enumerate(heard):
+        progress(0.2 * n / len(heard), f"Listening to {each.section.name}")
+        before.append(_unmeant(each))
+    steps: list[Step] = []
+    left = list(before)
+    for round_, share in ((0, 0.6), (1, 0.1)):
+        order = sorted(range(len(sections)), key=lambda n: -_severity(left[n]))
+        for at, n in enumerate(order):
+            part = 0.2 + 0.7 * round_ + share * at / len(order), share / len(order)
+            now = heard[n].with_session(session)
+            found = left[n] if now.session is hearing.session else _unmeant(now)
+            if found:
+                made = _search(
+                    now, limits, found, _as_listed, "", _of(progress, *part, sections[n].name), since=hearing.session
+                )
+                steps += made.steps
+                session = made.session
+        progress(0.8 + 0.1 * round_, "Listening again")
+        left = [_unmeant(each.with_session(session)) for each in heard] if steps else left
+        if not steps or not any(left):
+            break
+    progress(1.0, "")
+    if not steps:
+        return []
+    severity = sum(map(_severity, before)), sum(map(_severity, left))
+    cost = costs(heard[0], heard[0].with_session(session))
+    return [
+        Settled("Section by section", session, tuple(steps), severity, tuple(f for each in left for f in each), cost)
+    ]
+
+
+def _of(progress: Progress, begin: float, width: float, name: str) -> Progress:
+    """The progress of a part of a whole."""
+    return lambda share, words: progress(begin + width * share, f"{name}: {words}")
+
+
+def _unmeant(hearing: Hearing) -> list[Finding]:
+    return [f for f in find_in(hearing) if f.on_purpose is None]
+
+
+def _severity(found: list[Finding]) -> float:
+    return sum((f.severity for f in found), 0.0)
+
+
 def _otherwise(hearing: Hearing, limits: Limits, found: list[Finding], whole: Settled, progress: Progress) -> Settled:
     """Another way from where the first turned a track down, moved or left out a part, or ducked it; none where it never did."""
     at = next((i for i, step in enumerate(whole.steps) if step.fix.school in _COARSE), None)
@@ -120,12 +178,14 @@ def _otherwise(hearing: Hearing, limits: Limits, found: list[Finding], whole: Se
 
 
 def _search(
-    hearing: Hearing, limits: Limits, found: list[Finding], order: Order, title: str, progress: Progress, *, done: tuple[Step, ...] = ()
+    hearing: Hearing, limits: Limits, found: list[Finding], order: Order, title: str, progress: Progress, *, done: tuple[Step, ...] = (),
+    since: Session | None = None,
 ) -> Settled:  # fmt: skip
+    """``since``: the version that new devices are counted from, where it is not the one heard."""
     now, steps, hopeless = hearing, list(done), set[str]()
     if done and done[-1].fix.session is not None:
         now = hearing.with_session(done[-1].fix.session)
-    left = [f for f in find_in(now) if f.on_purpose is None] if done else found
+    left = _unmeant(now) if done else found
     for round_ in range(_ROUNDS):
         todo = [f for f in left if f.id not in hopeless]
         if not todo:
@@ -137,13 +197,13 @@ def _search(
             still = _again(now, finding)
             if still is None:  # gone with what was done before
                 continue
-            fix = _best(now, hearing, still, limits, order)
+            fix = _best(now, since or hearing.session, still, limits, order)
             if fix is None or fix.session is None:
                 hopeless.add(finding.id)
                 continue
             steps.append(Step(still, fix))
             now, changed = now.with_session(fix.session), True
-        left = [f for f in find_in(now) if f.on_purpose is None]
+        left = _unmeant(now)
         if not changed:
             break
     return _measured(hearing, now, title, steps, found, left)
@@ -155,7 +215,7 @@ def _again(hearing: Hearing, finding: Finding) -> Finding | None:
     return next((f for f in asked(hearing, rule, finding.subject) if f.id == finding.id), None)
 
 
-def _best(now: Hearing, first: Hearing, finding: Finding, limits: Limits, order: Order) -> Fix | None:
+def _best(now: Hearing, first: Session, finding: Finding, limits: Limits, order: Order) -> Fix | None:
     """The first rung in order that does away with a finding; where none does, the one that leaves least of it."""
     rule = RULES[finding.rule]
     allowed: list[tuple[float, Fix]] = []
@@ -182,7 +242,7 @@ def _best(now: Hearing, first: Hearing, finding: Finding, limits: Limits, order:
     return order([fix for left, fix in allowed if left <= least + 1e-9])[0]
 
 
-def _within(fix: Fix, now: Hearing, first: Hearing, limits: Limits) -> bool:
+def _within(fix: Fix, now: Hearing, first: Session, limits: Limits) -> bool:
     session = fix.session
     if not fix.applies or session is None:
         return False
@@ -191,7 +251,7 @@ def _within(fix: Fix, now: Hearing, first: Hearing, limits: Limits) -> bool:
     before = {s.id: s for s in now.session.strips()}
     touched = {s.id for s in session.strips() if before.get(s.id) is not s and before.get(s.id) != s}
     touched |= {lane.strip for lane in session.lanes if lane not in now.session.lanes}
-    return not touched & set(limits.untouched) and _devices(session) - _devices(first.session) <= limits.most_devices
+    return not touched & set(limits.untouched) and _devices(session) - _devices(first) <= limits.most_devices
 
 
 def _devices(session: Session) -> int:
@@ -210,11 +270,11 @@ def _only_grave(hearing: Hearing, whole: Settled, found: list[Finding]) -> Settl
     session = grave[-1].fix.session
     assert session is not None
     now = hearing.with_session(session)
-    return _measured(hearing, now, "Only the worst", grave, found, [f for f in find_in(now) if f.on_purpose is None])
+    return _measured(hearing, now, "Only the worst", grave, found, _unmeant(now))
 
 
 def _measured(
     hearing: Hearing, now: Hearing, title: str, steps: list[Step], found: list[Finding], left: list[Finding]
 ) -> Settled:
-    severity = sum((f.severity for f in found), 0.0), sum((f.severity for f in left), 0.0)
+    severity = _severity(found), _severity(left)
     return Settled(title, now.session, tuple(steps), severity, tuple(left), costs(hearing, now) if steps else {})

@@ -182,10 +182,10 @@ class Desk(QObject):
         self.listening.hear(1)
         self.message.emit("A trial of your own is open: all you change now belongs to B. Keep (K) or drop (D) it.")
 
-    def try_settled(self, settled: Settled) -> None:
-        """Put what settles a section on trial, and hear it."""
-        section = settled.left[0].section if settled.left else self.selection.section
-        title = f"Settle {section.name}: {settled.title.lower()}"
+    def try_settled(self, settled: Settled, *, whole: bool = False) -> None:
+        """Put what settles a section, or the ``whole`` song, on trial, and hear it."""
+        section = settled.left[0].section if settled.left and not whole else self.selection.section
+        title = f"Settle {'the song' if whole else section.name}: {settled.title.lower()}"
         self.measuring.forget_match()
         self.bench.try_out(
             Trial(session=settled.session, title=title, section=section.id, stage="fit", readings=settled.readings())

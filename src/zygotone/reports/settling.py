@@ -1,4 +1,4 @@
-"""A section settled and kept, without a window."""
+"""A section or the whole song settled and kept, without a window."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from dataclasses import replace
 from typing import Any
 
 from zygotone.advise.hearing import Hearing
-from zygotone.advise.settling import Limits, Progress, settle
+from zygotone.advise.settling import Limits, Progress, settle, settle_song
 from zygotone.engine.bench import Bench
 from zygotone.engine.renderer import Renderer
 from zygotone.session.history import Trial
@@ -14,9 +14,9 @@ from zygotone.session.project_file import Project
 
 
 def settle_and_keep(
-    project: Project, section_name: str | None, limits: Limits, *, progress: Progress = lambda share, words: None
-) -> tuple[Project, dict[str, Any]]:
-    """The project with the best trial kept and logged, and a report of all of them.
+    project: Project, section_name: str | None, limits: Limits, *, whole: bool = False, progress: Progress = lambda share, words: None
+) -> tuple[Project, dict[str, Any]]:  # fmt: skip
+    """The project with the best trial kept and logged, and a report of all of them. ``whole``: of all sections.
 
     Raises
     ------
@@ -24,9 +24,11 @@ def settle_and_keep(
     """
     song = project.session.song
     section = song.section(section_name) if section_name is not None else song.sections[0]
-    trials = settle(Hearing(project.session, section, Renderer(project.store)), limits, progress=progress)
+    search = settle_song if whole else settle
+    trials = search(Hearing(project.session, section, Renderer(project.store)), limits, progress=progress)
+    name = "the song" if whole else section.name
     report: dict[str, Any] = {
-        "section": section.name,
+        "section": None if whole else section.name,
         "trials": [trial.to_json(trial.session) for trial in trials],
         "kept": trials[0].title if trials else None,
     }
@@ -37,7 +39,7 @@ def settle_and_keep(
     bench.try_out(
         Trial(
             session=best.session,
-            title=f"Settle {section.name}: {best.title.lower()}",
+            title=f"Settle {name}: {best.title.lower()}",
             section=section.id,
             readings=best.readings(),
         )

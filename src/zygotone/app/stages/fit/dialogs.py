@@ -5,7 +5,16 @@ from __future__ import annotations
 import time
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QCheckBox, QDialog, QLineEdit, QListWidget, QListWidgetItem, QProgressBar, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QProgressBar,
+    QWidget,
+)
 
 from zygotone.advise.findings import RULES, Finding
 from zygotone.advise.fit_views import SettleOf
@@ -67,6 +76,11 @@ class SettleDialog(QDialog):
         self.setWindowTitle(f"Settle {desk.selection.section.name}")
         self.desk = desk
         self.found: tuple[Settled, ...] | None = None
+        self.where = QComboBox()
+        self.where.setObjectName("fit.settle.where")
+        self.where.setAccessibleName("What is settled")
+        self.where.addItem(desk.selection.section.name, desk.selection.section)
+        self.where.addItem("the whole song, section by section", None)
         self.deepest = number_box()
         self.deepest.setDecimals(1)
         self.deepest.setRange(-24.0, -0.5)
@@ -107,6 +121,7 @@ class SettleDialog(QDialog):
         self._trials = column(spacing=8)
         self.setLayout(
             column(
+                row(label("Settle"), self.where, 1, spacing=10),
                 row(label("Deepest cut"), self.deepest, label("New devices at most"), self.devices, self.ducking, 1, spacing=10),
                 label("Tracks that stay as they are", "soft"), self.tracks, self.words, self.bar, self._trials,
                 row(1, self.stop, self.start, spacing=8), spacing=9, margins=(18, 16, 18, 14),
@@ -124,7 +139,7 @@ class SettleDialog(QDialog):
 
     def search(self) -> None:
         bench = self.desk.bench
-        self._for = bench.kept
+        self._for, self._whole = bench.kept, self.where.currentData() is None
         self.start.setEnabled(False)
         self.stop.setText("Stop")
         self.bar.show()
@@ -132,10 +147,13 @@ class SettleDialog(QDialog):
         self._clock.start()
         clear(self._trials)
         self.desk.measuring.ask(
-            SettleOf(bench.kept_graph, self.desk.selection.section, self.limits()), self._on_found, urgency=3
+            SettleOf(bench.kept_graph, self.where.currentData(), self.limits()), self._on_found, urgency=3
         )
 
     def _tick(self) -> None:
+        share = self.desk.measuring.worker.share if self.desk.measuring.worker.running == "settle" else None
+        self.bar.setRange(0, 0 if share is None else 100)
+        self.bar.setValue(round(100 * (share or 0.0)))
         self.words.setText(f"Searching: every rung is rendered and measured… {time.monotonic() - self._began:.0f} s")
 
     def _rest(self) -> None:
@@ -180,7 +198,7 @@ class SettleDialog(QDialog):
         if self.desk.bench.kept is not self._for:
             self.words.setText("The kept version has changed since; search again.")
             return
-        self.desk.try_settled(trial)
+        self.desk.try_settled(trial, whole=self._whole)
         self.accept()
 
     def done(self, result: int) -> None:

@@ -126,8 +126,9 @@ def opened(_shared_window, qapp, settings, settled):
     window.desk.files.saved_changes = window.desk.bench.changes
     window.desk.listening.stop()
     for other in qapp.topLevelWidgets():
-        if other is not window and isinstance(other, (Window, QDialog)):
+        if other is not window and other.isVisible():
             other.close()
+        if other is not window and isinstance(other, (Window, QDialog)):
             other.deleteLater()  # else each that a test left would be styled and looked through by all that come after
     qapp.processEvents()
 

@@ -218,6 +218,13 @@ def test_a_ruler_shows_that_automation_moves_it_and_from_where_to_where(window, 
     chains.lanes.add_lane(None, "pan_pct")
     settled(window)
     assert ruler_of(window, "chains.ruler.pan_pct").scale.moves is not None
+    chains.lanes.add_lane("filter", "mix")
+    pick(window, "lane.shape", "triangle")
+    ruler_of(window, "lane.low").scale._on_change(0.25)
+    ruler_of(window, "lane.high").scale._on_change(0.75)
+    settled(window)
+    # Of wet and dry in percent, as its ruler counts.
+    assert ruler_of(window, "chains.ruler.mix").scale.moves == pytest.approx((25.0, 75.0), abs=1.0)
 
 
 def test_removing_a_device_takes_its_lanes_along(window, chains):

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 import rtmidi
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QPushButton
+from PySide6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QLabel, QPushButton
 
 from tests.signals import RATE
 from zygotone.app.midi_ports import SimulatedPlayer, ports
@@ -18,6 +18,7 @@ from zygotone.app.widgets.ruler import Choice, NumberField, Ruler
 from zygotone.engine.graph import compile_session
 from zygotone.music.midi_files import write_midi
 from zygotone.music.notes import NoteEvent
+from zygotone.session.audio_files import AudioWriter
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.automation import Point
 from zygotone.session.catalogue import SOURCES
@@ -767,6 +768,57 @@ def test_velocities_of_a_zone_are_shares_or_counted_as_midi_does(window, settled
     window.desk.message.connect(said.append)
     type_into(ruler(window, "velocity_high"), "128")
     assert "between 0 and 1" in said[-1]
+
+
+# --- whole pages of devices in a layer's chain -------------------------------------------------------------------------
+
+
+def add_to_chain(window, kind: str) -> None:
+    add = window.findChild(QComboBox, "sounds.chain.add")
+    add.setCurrentIndex(add.findData(kind))
+    add.activated.emit(add.currentIndex())
+
+
+def test_bands_branches_and_impulse_files_of_a_layers_devices(window, settled, tmp_path):
+    stage = window.stages["sounds"]
+    stage.show_tab("Chain")
+    chain = lambda: layers(window)[0].chain  # noqa: E731
+    add_to_chain(window, "eq")
+    count = len(chain()[0].params["bands"])
+    click(window, "sounds.chain.band.add")
+    assert len(chain()[0].params["bands"]) == count + 1
+    click(window, "sounds.chain.band.1")
+    type_into(ruler(window, "chain.freq_hz"), "333")
+    assert chain()[0].params["bands"][0]["freq_hz"] == pytest.approx(333.0)
+    click(window, "sounds.chain.band.remove")
+    assert len(chain()[0].params["bands"]) == count
+    # A split, and a device in one of its branches.
+    add_to_chain(window, "split")
+    click(window, "sounds.chain.branch.open")
+    assert window.findChild(QPushButton, "sounds.chain.leave") is not None
+    add_to_chain(window, "saturation")
+    inner = chain()[1].params["branches"][0]["devices"]
+    assert [d.kind for d in inner] == ["saturation"]
+    type_into(ruler(window, "chain.drive_db"), "14")
+    assert chain()[1].params["branches"][0]["devices"][0].params["drive_db"] == 14.0
+    ruler(window, "chain.drive_db").offers()[0][2]()
+    assert window.desk.session.lanes[-1].device == "split/0/saturation"
+    stage.show_tab("Chain")
+    click(window, "sounds.chain.leave")
+    click(window, "sounds.chain.on")
+    assert not chain()[1].on
+    click(window, "sounds.chain.remove")
+    assert [d.kind for d in chain()] == ["eq"]
+    assert window.desk.session.lanes == ()
+    # An impulse from a file.
+    with AudioWriter(tmp_path / "room.wav", RATE, 1, subtype="FLOAT") as writer:
+        writer.write(np.exp(-np.arange(4800) / 800.0)[None] * 0.5)
+    add_to_chain(window, "cabinet")
+    stage.panel("Chain").fields.use_impulse("cabinet", "impulse", tmp_path / "room.wav")
+    (asset,) = (a for a in window.desk.session.assets if a.name == "room")
+    assert chain()[1].params["impulse"] == asset.id
+    settled(window)
+    assert window.findChild(QLabel, "sounds.chain.impulse.value").text() == "room"
 
 
 # --- several layers ---------------------------------------------------------------------------------------------------

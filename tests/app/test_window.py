@@ -356,7 +356,11 @@ def test_everything_a_hand_can_reach_has_a_name(window, settled):
         for widget in window.findChildren(QWidget):
             if widget.isVisible() and isinstance(widget, (QAbstractButton, QComboBox, QSpinBox, QLineEdit, Plot)):
                 inner = widget.objectName().startswith("qt_")  # the fields inside Qt's own number boxes
-                assert inner or (widget.objectName() and widget.accessibleName()), widget
+                assert inner or (widget.objectName() and widget.accessibleName()), (
+                    widget,
+                    widget.parentWidget(),
+                    widget.window(),
+                )
 
 
 def test_both_themes_and_their_contrast(window):

@@ -371,7 +371,8 @@ def device_to(
     now = float(strip.device(path).params[param])
 
     def make(amount: float) -> Session:
-        return change_device(hearing.session, strip.id, path, **{param: round(now + amount, digits)})
+        changes: dict[str, Any] = {param: round(now + amount, digits)}
+        return change_device(hearing.session, strip.id, path, **changes)
 
     return Rung(
         label=label, school="less is more", make=make, deepest=to - now, digits=digits, whole=whole,

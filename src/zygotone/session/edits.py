@@ -223,8 +223,8 @@ def checked(session: Session) -> Session:
 # --- devices ---------------------------------------------------------------------------------------------------
 
 
-def chain_of(strip: Strip, where: str = "") -> tuple[Device, ...]:
-    """The strip's chain, or with ``where`` such as ``split/0`` that of a branch.
+def chain_of(strip: Strip | Layer, where: str = "") -> tuple[Device, ...]:
+    """The chain of a strip, or of a layer; or with ``where`` such as ``split/0`` that of a branch.
 
     Raises
     ------
@@ -241,10 +241,10 @@ def chain_of(strip: Strip, where: str = "") -> tuple[Device, ...]:
 
 
 def edit_chain(
-    session: Session, strip_id: str, where: str, change: Callable[[tuple[Device, ...]], tuple[Device, ...]]
-) -> Session:
-    """Puts what ``change`` makes of a chain in its place; ``where`` as in ``chain_of``."""
-    strip = session.strip(strip_id)
+    session: Session, strip_id: str, where: str, change: Callable[[tuple[Device, ...]], tuple[Device, ...]], *, layer: str | None = None
+) -> Session:  # fmt: skip
+    """Puts what ``change`` makes of a chain in its place: of a strip's, or of that of one of its layers. ``where`` as in ``chain_of``."""
+    held = session.strip(strip_id) if layer is None else layer_of(session, strip_id, layer)
 
     def within(chain: tuple[Device, ...], parts: list[str]) -> tuple[Device, ...]:
         if not parts:
@@ -254,14 +254,17 @@ def edit_chain(
         def entered(device: Device) -> Device:
             if device.id != device_id:
                 return device
-            held = list(branches(device))
-            held[at] = held[at].replace(devices=within(held[at]["devices"], parts[2:]))
-            return device.replace(params=device.params.replace(branches=tuple(held)))
+            inner = list(branches(device))
+            inner[at] = inner[at].replace(devices=within(inner[at]["devices"], parts[2:]))
+            return device.replace(params=device.params.replace(branches=tuple(inner)))
 
         return tuple(map(entered, chain))
 
-    chain_of(strip, where)
-    return _tidy(with_strip(session, strip.replace(chain=within(strip.chain, where.split("/") if where else []))))
+    chain_of(held, where)
+    chain = within(held.chain, where.split("/") if where else [])
+    if layer is not None:
+        return change_layer(session, strip_id, layer, chain=chain)
+    return _tidy(with_strip(session, session.strip(strip_id).replace(chain=chain)))
 
 
 def parent(path: str) -> tuple[str, str]:
@@ -326,15 +329,21 @@ def duplicate_device(session: Session, strip_id: str, path: str) -> Session:
     return edit_chain(session, strip_id, where, duplicate)
 
 
-def change_device(session: Session, strip_id: str, path: str, **changes: Any) -> Session:
-    """Changes of ``on``, ``mix``, ``label``, ``key`` or of parameters, checked against their declarations."""
-    device = session.strip(strip_id).device(path)
+def change_device(session: Session, strip_id: str, path: str, *, layer: str | None = None, **changes: Any) -> Session:
+    """Changes of ``on``, ``mix``, ``label``, ``key`` or of parameters, checked against their declarations; of a device of the strip's
+    chain, or of that of one of its layers."""
+    held = session.strip(strip_id) if layer is None else layer_of(session, strip_id, layer)
+    device = dict(walk(held.chain)).get(path)
+    if device is None:
+        raise ParameterError(f"{held.name!r} has no device {path!r}")
     own = {name: value for name, value in changes.items() if name in Device.model_fields}
     rest = {name: value for name, value in changes.items() if name not in own}
     params = DEVICES.find(device.kind).check({**device.params.to_json(), **_plain(rest)}, device.kind)
     new = Device.model_validate({**dict(device), **own, "params": params})
     where, device_id = parent(path)
-    return edit_chain(session, strip_id, where, lambda chain: tuple(new if d.id == device_id else d for d in chain))
+    return edit_chain(
+        session, strip_id, where, lambda chain: tuple(new if d.id == device_id else d for d in chain), layer=layer
+    )
 
 
 def _plain(values: dict[str, Any]) -> dict[str, Any]:

@@ -24,7 +24,11 @@ def change_layers(
     """As ``change_layer``, and the ``others`` are changed likewise: see ``changed_likewise``."""
     old = layer_of(session, track_id, layer_id)
     session = change_layer(session, track_id, layer_id, **changes)
-    new = layer_of(session, track_id, layer_id)
+    return with_likewise(session, track_id, others, old, layer_of(session, track_id, layer_id))
+
+
+def with_likewise(session: Session, track_id: str, others: Iterable[str], old: Layer, new: Layer) -> Session:
+    """With ``others`` changed as a layer was from ``old`` to ``new``."""
     for other in others:
         session = put_layer(session, track_id, changed_likewise(layer_of(session, track_id, other), old, new))
     return session

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QFileDialog, QGridLayout, QWidget
 from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import button, clear, column, label, row
 from zygotone.app.widgets.key_choice import KeyChoice
-from zygotone.app.widgets.lanes import LanePanel, automation_offer
+from zygotone.app.widgets.lanes import automation_offer
 from zygotone.app.widgets.ruler import Choice, Ruler
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_files import read_audio
@@ -49,7 +49,8 @@ class FieldsHost(Protocol):
     @property
     def path(self) -> str: ...
     @property
-    def lanes(self) -> LanePanel: ...
+    def layer_id(self) -> str | None: ...  # whose chain it is, where it is not the strip's
+    def open_lane(self, device: str | None, param: str) -> None: ...
     def kept_device(self) -> Device | None: ...
     def show_all(self) -> None: ...
     def enter_branch(self, index: int) -> None: ...
@@ -58,10 +59,11 @@ class FieldsHost(Protocol):
 
 
 class DeviceFields(QWidget):
-    """Rulers and choices, those of one entry of a list at a time, and the track's own."""
+    """Rulers and choices of a device, those of one entry of a list at a time."""
 
-    def __init__(self, stage: FieldsHost) -> None:
+    def __init__(self, stage: FieldsHost, *, prefix: str = "chains", ruler_prefix: str = "chains.ruler") -> None:
         super().__init__()
+        self._prefix, self._ruler_prefix = prefix, ruler_prefix  # of the names of its parts
         self.stage, self.desk = stage, stage.desk
         self.band = 0  # the entry that is edited: a band, a point, a branch
         self._rulers_for: object = None
@@ -119,7 +121,10 @@ class DeviceFields(QWidget):
             field.show_value(value, old)
         session = self.desk.session
         for ruler, at, name in self._movable:
-            ruler.show_moves(session.automated_range(strip.id, name, device=at))
+            found = session.automated_range(strip.id, name, device=at, layer=self.stage.layer_id)
+            if found is not None and name == "mix":  # its ruler is in percent
+                found = 100.0 * found[0], 100.0 * found[1]
+            ruler.show_moves(found)
 
     def _make_rulers(self, strip: Strip, device: Device | None) -> None:
         clear(self._rulers)
@@ -144,7 +149,7 @@ class DeviceFields(QWidget):
             cells.append(
                 self._ruler(
                     MIX,
-                    "chains.ruler.mix",
+                    f"{self._ruler_prefix}.mix",
                     lambda v, i=self.path: self.change(i, "Wet / dry", mix=v / 100.0),
                     lambda d, s: 100.0 * d.mix,
                     moves=(self.path, "mix"),
@@ -171,7 +176,7 @@ class DeviceFields(QWidget):
         self._fields.append((made, read))
         if moves is not None:
             self._movable.append((made, *moves))
-            made.offers = automation_offer(lambda: self.stage.lanes.open(*moves))
+            made.offers = automation_offer(lambda: self.stage.open_lane(*moves))
         return made
 
     def _param_cell(self, device: Device, p: Param) -> QWidget:
@@ -180,7 +185,7 @@ class DeviceFields(QWidget):
         def change(value: Any, name: str = p.name, label_: str = p.label) -> None:
             self.change(path, label_, **{name: value})
 
-        name = f"chains.ruler.{p.name}"
+        name = f"{self._ruler_prefix}.{p.name}"
         if p.has_range:
             return self._ruler(p, name, change, lambda d, s, n=p.name: d.params[n], moves=(path, p.name))
         made = Choice(p, name, on_change=change)
@@ -194,7 +199,7 @@ class DeviceFields(QWidget):
             self.change(path, "Key", key=key)
             self.stage.show_all()  # a refused key shows the old one again
 
-        made = KeyChoice(self.desk.session, self.desk.selection.track_id, "chains.key", chosen)
+        made = KeyChoice(self.desk.session, self.desk.selection.track_id, f"{self._prefix}.key", chosen)
         self._fields.append((made, lambda d, s: d.key))
         return made
 
@@ -208,29 +213,30 @@ class DeviceFields(QWidget):
             self._band_row.addWidget(
                 button(
                     text,
-                    f"chains.band.{i + 1}",
+                    f"{self._prefix}.band.{i + 1}",
                     lambda n=i: self.select_band(n),
                     kind=kind,
                     accessible=f"{one} {i + 1}",
                 )
             )
-        add = button(f"Add {one.lower()}", "chains.band.add", self._add_band)
+        add = button(f"Add {one.lower()}", f"{self._prefix}.band.add", self._add_band)
         add.setEnabled(len(device.params[p.name]) < p.max_items)
         self._band_row.addWidget(add)
         if device.params[p.name]:
-            self._band_row.addWidget(button(f"Remove {one.lower()}", "chains.band.remove", self._remove_band))
+            self._band_row.addWidget(button(f"Remove {one.lower()}", f"{self._prefix}.band.remove", self._remove_band))
             if device.spec.holds_chains:
                 self._band_row.addWidget(
-                    button("Open its chain →", "chains.branch.open", lambda: self.stage.enter_branch(self.band))
-                )
-                self._band_row.addWidget(
                     button(
-                        "Hear it alone",
-                        "chains.branch.alone",
-                        lambda: self.stage.hear_branch(self.band),
-                        tip="At equal loudness; once more brings the others back",
+                        "Open its chain →", f"{self._prefix}.branch.open", lambda: self.stage.enter_branch(self.band)
                     )
                 )
+                if self.stage.layer_id is None:
+                    self._band_row.addWidget(
+                        button(
+                            "Hear it alone", "chains.branch.alone", lambda: self.stage.hear_branch(self.band),
+                            tip="At equal loudness; once more brings the others back",
+                        )
+                    )  # fmt: skip
         self._band_row.addStretch(1)
 
     def _entry_cells(self, device: Device, p: Param) -> list[QWidget]:
@@ -248,9 +254,9 @@ class DeviceFields(QWidget):
 
             if q.has_range:
                 moves = (self.path, f"{p.name}.{self.band}.{q.name}")
-                cells.append(self._ruler(q, f"chains.ruler.{q.name}", change, read, moves=moves))
+                cells.append(self._ruler(q, f"{self._ruler_prefix}.{q.name}", change, read, moves=moves))
             else:
-                made = Choice(q, f"chains.ruler.{q.name}", on_change=change)
+                made = Choice(q, f"{self._ruler_prefix}.{q.name}", on_change=change)
                 self._fields.append((made, read))
                 cells.append(made)
         return cells
@@ -269,7 +275,9 @@ class DeviceFields(QWidget):
             def read(d: Device, s: Strip, at: int = i) -> Any:
                 return d.params[p.name][at]
 
-            cells.append(self._ruler(p.items[0], f"chains.ruler.{p.name}.{i}", change, read, f"{singular(p)} {i + 1}"))
+            cells.append(
+                self._ruler(p.items[0], f"{self._ruler_prefix}.{p.name}.{i}", change, read, f"{singular(p)} {i + 1}")
+            )
 
         def resize(step: int) -> None:
             values = self._held().params[p.name]
@@ -277,9 +285,9 @@ class DeviceFields(QWidget):
             longer = (*values, min(p.items[0].high, 2.5 * last)) if step > 0 else values[:-1]
             self.change(path, p.label, merge=None, **{p.name: longer})
 
-        more = button(f"Add {singular(p).lower()}", f"chains.{p.name}.add", lambda: resize(1))
+        more = button(f"Add {singular(p).lower()}", f"{self._prefix}.{p.name}.add", lambda: resize(1))
         more.setEnabled(len(device.params[p.name]) < p.max_items)
-        fewer = button("Remove last", f"chains.{p.name}.remove", lambda: resize(-1))
+        fewer = button("Remove last", f"{self._prefix}.{p.name}.remove", lambda: resize(-1))
         fewer.setEnabled(bool(device.params[p.name]))
         box = QWidget()
         box.setLayout(row(more, fewer, 1, spacing=5))
@@ -290,7 +298,7 @@ class DeviceFields(QWidget):
         """A clip of the project, chosen from a file."""
         path = self.path
         name = label("", "number")
-        name.setObjectName(f"chains.ruler.{p.name}.value")
+        name.setObjectName(f"{self._ruler_prefix}.{p.name}.value")
 
         class Field:
             def show_value(_, value: str, kept: object) -> None:
@@ -309,8 +317,8 @@ class DeviceFields(QWidget):
             column(
                 row(label(p.label, "soft"), 1, name),
                 row(
-                    button("Choose…", f"chains.{p.name}.choose", choose),
-                    button("None", f"chains.{p.name}.none", lambda: self.change(path, p.label, merge=None, **{p.name: ""})),
+                    button("Choose…", f"{self._prefix}.{p.name}.choose", choose),
+                    button("None", f"{self._prefix}.{p.name}.none", lambda: self.change(path, p.label, merge=None, **{p.name: ""})),
                     1, spacing=5,
                 ), spacing=3,
             )
@@ -319,13 +327,16 @@ class DeviceFields(QWidget):
 
     def use_impulse(self, path: str, param: str, file: Path) -> None:
         """Take an impulse file into the project and use it."""
-        desk, strip_id = self.desk, self.desk.selection.track_id
+        desk, strip_id, layer = self.desk, self.desk.selection.track_id, self.stage.layer_id
         try:
             asset = desk.store.add(read_audio(file), file.stem[:255], desk.session.rate_hz)
         except ZygotoneError as error:
             desk.message.emit(str(error))
             return
-        desk.edit("Impulse file", lambda s: change_device(add_asset(s, asset), strip_id, path, **{param: asset.id}))
+        desk.edit(
+            "Impulse file",
+            lambda s: change_device(add_asset(s, asset), strip_id, path, layer=layer, **{param: asset.id}),
+        )
 
     def point_dragged(self, index: int, at: float, depth: float) -> None:
         if self.device is not None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton, QToolButton, QWidget
 
 from zygotone.app.widgets.basic import button, column, label
 from zygotone.session.catalogue import DEVICES, PURPOSES, Kind
@@ -23,6 +23,9 @@ class DeviceOffer(QWidget):
         self.words.setAccessibleName("Find a device")
         self.words.setPlaceholderText("Find a device: a name, or what it does")
         self.words.setClearButtonEnabled(True)
+        for clear in self.words.findChildren(QToolButton):
+            clear.setObjectName("chains.offer.clear")
+            clear.setAccessibleName("Clear what was typed")
         self.words.textChanged.connect(self._show)
         self.words.returnPressed.connect(self._take_first)
         self._groups: list[tuple[QWidget, QGridLayout, list[tuple[Kind, QPushButton]]]] = []

@@ -194,6 +194,14 @@ class ChainsStage(StageWidget):
     def _latency_frames(self) -> int:
         return self.desk.bench.graph.strip[self.strip.id].latency
 
+    @property
+    def layer_id(self) -> None:
+        """Its chains are those of strips."""
+        return None
+
+    def open_lane(self, device: str | None, param: str) -> None:
+        self._lanes.open(device, param)
+
     def enter_branch(self, index: int) -> None:
         """Show the chain of a branch of the selected split."""
         self.where, self._where_strip = f"{self.path}/{index}", self.desk.selection.track_id

@@ -12,7 +12,7 @@ from zygotone.app.widgets.basic import button, clear, column, row
 from zygotone.app.widgets.lanes import automation_offer
 from zygotone.app.widgets.ruler import Choice, Ruler
 from zygotone.session.instruments import InstrumentSource, Layer, Phrase, layer_params
-from zygotone.session.models import Track
+from zygotone.session.models import Session, Track
 from zygotone.session.params import Param
 
 _COLUMNS = 4
@@ -36,6 +36,7 @@ class Host(Protocol):
     def show_all(self) -> None: ...
     def open_lane(self, device: str | None, path: str) -> None: ...
     def change(self, what: str, layer_id: str | None = None, *, merge: object = "value", **changes: Any) -> None: ...
+    def change_by(self, what: str, change: Callable[[Session], Session], *, merge: object) -> None: ...
 
 
 class Panel(QWidget):

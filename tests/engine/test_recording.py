@@ -1,6 +1,7 @@
 """Takes from an input: they belong where they were sung, whatever the ways in and out take."""
 
 import os
+import signal
 import subprocess
 import sys
 import time
@@ -257,6 +258,31 @@ def test_a_take_by_the_player_in_a_process_of_its_own(tmp_path, session):
         wait_for(lambda: (taken := player.recorder.look()) is not None and not found.append(taken), seconds=30.0)
         assert abs(late_frames(sung[0], read_audio(found[0].path).data[0])) <= 2
         wait_for(lambda: not player.recorder.recording and not player.playing)
+    finally:
+        player.close()
+
+
+def test_a_player_that_dies_while_it_records_says_so_and_records_again(tmp_path, session):
+    path, sung = claps(tmp_path)
+    project = tone_project(tmp_path, Low=100.0, High=1000.0)
+    renderer = Renderer(project.store, project.store.held, mapped=MappedCache(tmp_path / "takes"))
+    player = RemotePlayer(renderer, RATE)
+    try:
+        player.set_versions(Version(compile_session(session)), None)
+        wait_for(lambda: player.up_to_date)
+        player.recorder.open(SimulatedInput(path))
+        player.recorder.record(plan_of(tmp_path))
+        wait_for(lambda: player.state["recording"] == 1.0)
+        os.kill(player.pid, signal.SIGKILL)
+        wait_for(player.look_after)
+        assert "that take is lost" in player.error
+        assert not player.recorder.recording
+        assert not player.playing
+        wait_for(lambda: player.up_to_date)
+        found: list[Taken] = []
+        player.recorder.record(plan_of(tmp_path))  # the input is open there too
+        wait_for(lambda: (taken := player.recorder.look()) is not None and not found.append(taken), seconds=30.0)
+        assert abs(late_frames(sung[0], read_audio(found[0].path).data[0])) <= 2
     finally:
         player.close()
 

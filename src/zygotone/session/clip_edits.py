@@ -192,9 +192,11 @@ def with_take(
     # Where it lies within one section it goes where that goes.
     within = ((s.id, song.beats_of(s.id)) for s in song.sections)
     home = next((i for i, (a, b) in within if a - 1e-6 <= first and first + length <= b + 1e-6), None)
-    offset = song.beats_of(home)[0] if home is not None else 0.0
+    begin = first - (song.beats_of(home)[0] if home is not None else 0.0)
+    if begin * per_beat < 1.0:  # sections begin between frames
+        begin = 0.0
     part = Part(
-        section=home, start_beat=max(0.0, first - offset), length_beats=length, clip=asset.id, clip_start_s=0.0, loop=False
+        section=home, start_beat=begin, length_beats=length, clip=asset.id, clip_start_s=0.0, loop=False
     )  # fmt: skip
     if onto is None:
         track = Track(id="take", name="Take", role="voice", seat=USUAL_SEAT["voice"], source=ClipSource(asset=asset.id), parts=(part,))  # fmt: skip

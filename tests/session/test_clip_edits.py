@@ -181,6 +181,16 @@ def test_a_take_comes_in_the_place_of_what_was_played(start_beat):
     np.testing.assert_allclose(audio[:, start + n + edge :], before[:, start + n + edge :], atol=1e-6)
 
 
+@pytest.mark.parametrize("bpm", [92.0, 97.3, 133.7])
+def test_a_take_of_a_whole_section_is_that_sections(bpm):
+    session, renderer = song(hits())
+    session = session.replace(song=session.song.replace(tempo_bpm=bpm))
+    start, end = session.section_span("b")
+    made, track = with_take_of(session, renderer, np.full((2, end - start), 0.1), start)
+    (part,) = made.track(track).parts
+    assert (part.section, part.start_beat) == ("b", 0.0)
+
+
 def test_a_take_over_what_cannot_be_cut_is_refused_and_a_silent_track_is_heard_again():
     sung = np.vstack([sine(3000.0, 0.8, level_db=-20)] * 2)[:2]
     session, renderer = song(hits(), Part(section="a", clip_start_s=0.0, reverse=True, loop=False))

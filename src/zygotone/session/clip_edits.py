@@ -189,11 +189,12 @@ def with_take(
     song = session.song
     per_beat = session.rate_hz * 60.0 / song.tempo_bpm
     first, length = start_frame / per_beat, max(_LEAST_BEATS, asset.frames / per_beat)
-    # Where it lies within one section it goes where that goes.
+    # Where it lies within one section it goes where that goes. Sections begin between frames.
+    frame = 1.0 / per_beat
     within = ((s.id, song.beats_of(s.id)) for s in song.sections)
-    home = next((i for i, (a, b) in within if a - 1e-6 <= first and first + length <= b + 1e-6), None)
+    home = next((i for i, (a, b) in within if a - frame <= first and first + length <= b + frame), None)
     begin = first - (song.beats_of(home)[0] if home is not None else 0.0)
-    if begin * per_beat < 1.0:  # sections begin between frames
+    if begin < frame:
         begin = 0.0
     part = Part(
         section=home, start_beat=begin, length_beats=length, clip=asset.id, clip_start_s=0.0, loop=False

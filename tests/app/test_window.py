@@ -730,3 +730,46 @@ def test_number_boxes_show_their_numbers(window, qapp, qtbot):
             for y in range(4, image.height() - 4)
         )
         assert dark > 8, (name, ink)
+
+
+@pytest.mark.parametrize("stage", ["brief", "sounds", "chains", "fit", "log"])
+def test_tab_goes_everywhere_comes_back_and_chooses_nothing(window, qtbot, settled, stage):
+    window.desk.selection.track("bass")
+    window.show_stage(stage)
+    settled(window)
+    window.activateWindow()
+    window.setFocus()
+    seen: list[QWidget] = []
+    for _ in range(600):
+        qtbot.keyClick(QApplication.focusWidget() or window, Qt.Key.Key_Tab)
+        at = QApplication.focusWidget()
+        assert at is not None
+        if at in seen:
+            break
+        seen.append(at)
+    assert at is seen[0]  # round, and caught nowhere
+    assert window.desk.selection.track_id == "bass"
+    for widget in window.findChildren(QWidget):
+        by_tab = bool(widget.focusPolicy().value & Qt.FocusPolicy.TabFocus.value)
+        inner = widget.objectName().startswith("qt_")  # the fields inside Qt's own number boxes
+        if by_tab and widget.isVisible() and widget.isEnabled() and not inner:
+            assert widget in seen, (widget, widget.objectName())
+
+
+def test_arrow_keys_go_from_track_to_track(window, qtbot, settled):
+    window.desk.selection.track("bass")
+    row = window.left.row_of("bass")
+    row.setFocus()
+    qtbot.keyClick(row, Qt.Key.Key_Up)
+    assert window.desk.selection.track_id == "kick"
+    assert window.left.row_of("kick").hasFocus()
+    qtbot.keyClick(window.left.row_of("kick"), Qt.Key.Key_Up)  # the first already
+    assert window.desk.selection.track_id == "kick"
+    qtbot.keyClick(window.left.row_of("kick"), Qt.Key.Key_Down)
+    qtbot.keyClick(window.left.row_of("bass"), Qt.Key.Key_Down)
+    assert window.desk.selection.track_id == "mix"
+    # The list is made anew as a name changes; the focus stays in it.
+    from zygotone.session.edits import change_strip
+
+    window.desk.edit("Rename", lambda s: change_strip(s, "kick", name="Boom"))
+    qtbot.waitUntil(lambda: window.left.row_of("mix").hasFocus())

@@ -9,7 +9,6 @@ from pathlib import Path
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import (
     QContextMenuEvent,
-    QFocusEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -87,10 +86,13 @@ class StageButton(QWidget):
 class TrackRow(Keyed):
     """Glyph by role, name, level, seat; mute and solo appear as letters that can be clicked."""
 
-    def __init__(self, strip: Strip, desk: Desk, actions: TrackActions, drop_at: Callable[[float], None]) -> None:
-        """``drop_at`` is told where in the list, in pixels from its top, the hand let go of the row."""
+    def __init__(
+        self, strip: Strip, desk: Desk, actions: TrackActions, drop_at: Callable[[float], None], step: Callable[[int], None]
+    ) -> None:  # fmt: skip
+        """``drop_at`` is told where in the list, in pixels from its top, the hand let go of the row; ``step`` how many rows the focus
+        is to go on."""
         super().__init__()
-        self.strip_id = strip.id
+        self.strip_id, self._step = strip.id, step
         self._shown: object = None
         self._desk, self._actions, self._drop_at = desk, actions, drop_at
         self._peak: float | None = None
@@ -251,15 +253,10 @@ class TrackRow(Keyed):
             selection.track(self.strip_id)
         pop_up(self, "tracks.menu", self._actions.entries(), event)
 
-    def focusInEvent(self, event: QFocusEvent) -> None:
-        super().focusInEvent(event)
-        if event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason):
-            self._desk.selection.track(self.strip_id)
-
     def keys(self) -> Keys:
         key = Qt.Key
         return {
-            (NONE, key.Key_Up): lambda: self.focusNextPrevChild(False), (NONE, key.Key_Down): lambda: self.focusNextPrevChild(True),
+            (NONE, key.Key_Up): lambda: self._step(-1), (NONE, key.Key_Down): lambda: self._step(1),
             (ALT, key.Key_Up): lambda: self._actions.move(-1), (ALT, key.Key_Down): lambda: self._actions.move(1),
             (CTRL, key.Key_D): self._actions.duplicate, (NONE, key.Key_Delete): self._actions.remove,
         }  # fmt: skip
@@ -339,12 +336,28 @@ class Left(QWidget):
         wanted = tuple((s.id, s.name, getattr(s, "role", "")) for s in strips)
         if wanted != self._rows_for:
             self._rows_for = wanted
+            had_focus = any(each.hasFocus() for each in self.rows)
             clear(self._space)
-            self.rows = [TrackRow(s, self._desk, self.hands, self._drop_at) for s in strips]
+            self.rows = [
+                TrackRow(s, self._desk, self.hands, self._drop_at, lambda steps, n=n: self._go(n + steps))
+                for n, s in enumerate(strips)
+            ]
             for each in self.rows:
                 self._space.addWidget(each)
+            if had_focus:
+                selected = self.row_of(self._desk.selection.track_id)
+                selected.show()  # what is hidden takes no focus
+                selected.setFocus()
         for each in self.rows:
             each.show_now()
+            # One stop for Tab, which goes by and chooses nothing; the arrow keys go from row to row.
+            here = each.strip_id == self._desk.selection.track_id
+            each.setFocusPolicy(Qt.FocusPolicy.StrongFocus if here else Qt.FocusPolicy.ClickFocus)
+
+    def _go(self, to: int) -> None:
+        if 0 <= to < len(self.rows):
+            self._desk.selection.track(self.rows[to].strip_id)
+            self.rows[to].setFocus()
 
     def _drop_at(self, y: float) -> None:
         """The selected tracks go where the hand let go: before the row whose middle is below it."""

@@ -141,6 +141,33 @@ def test_a_microphone_before_the_loudspeaker_hears_the_song_where_it_is(transpor
     assert min(errors) < 1e-3
 
 
+class Stumbling(SimulatedOutput):
+    """A sound card that gets nothing for a while, right at the beginning."""
+
+    name = "stumbling"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.blocks = 0
+
+    def write(self, block: np.ndarray) -> bool:
+        self.blocks += 1
+        if self.blocks == 12:
+            time.sleep(0.15)
+        return super().write(block)
+
+
+def test_a_song_that_stumbles_is_followed_and_the_take_is_where_most_of_it_was_sung(transport, tmp_path):
+    path, sung = claps(tmp_path)
+    transport.set_output(Stumbling())
+    transport.recorder.open(SimulatedInput(path))
+    taken = take(transport.recorder, plan_of(tmp_path))
+    assert taken.drop_outs >= 1
+    audio = read_audio(taken.path).data[0]
+    later = slice(RATE // 4, None)  # the clap at 0.31 s and all after it
+    assert abs(late_frames(sung[0, later], audio[later])) <= 300
+
+
 def test_what_the_devices_do_not_tell_is_made_up_for_by_hand(transport, tmp_path):
     path, sung = claps(tmp_path)
     transport.recorder.open(SimulatedInput(path))

@@ -155,8 +155,7 @@ class Recorder:
             return
         with self._lock:
             self._begins.append(until - frame / self._playing.rate_hz)
-            first = len(self._begins) == 1
-        if first and isinstance(self._input, SimulatedInput):
+        if isinstance(self._input, SimulatedInput):
             self._input.sing_at(until + (plan.start - frame) / self._playing.rate_hz)
 
     def _hear(self, block: FloatArray, at: float) -> None:

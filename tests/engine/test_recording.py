@@ -63,6 +63,26 @@ def transport(tmp_path, session):
     made.stop()
 
 
+@pytest.fixture
+def remote(tmp_path, session):
+    """A player in a process of its own that plays the session, and the simulated singer before it."""
+    path, sung = claps(tmp_path)
+    project = tone_project(tmp_path, Low=100.0, High=1000.0)
+    renderer = Renderer(project.store, project.store.held, mapped=MappedCache(tmp_path / "takes"))
+    player = RemotePlayer(renderer, RATE)
+    player.set_versions(Version(compile_session(session)), None)
+    wait_for(lambda: player.up_to_date)
+    player.recorder.open(SimulatedInput(path))
+    yield player, sung
+    player.close()
+
+
+def taken_by(player: RemotePlayer) -> Taken:
+    found: list[Taken] = []
+    wait_for(lambda: (taken := player.recorder.look()) is not None and not found.append(taken), seconds=30.0)
+    return found[0]
+
+
 def take(recorder: Recorder, plan: RecordingPlan) -> Taken | None:
     recorder.record(plan)
     found: list[Taken] = []
@@ -270,48 +290,49 @@ def test_an_input_shows_its_level_and_one_that_fails_is_told(transport, tmp_path
     assert not transport.playing
 
 
-def test_a_take_by_the_player_in_a_process_of_its_own(tmp_path, session):
-    path, sung = claps(tmp_path)
-    project = tone_project(tmp_path, Low=100.0, High=1000.0)
-    renderer = Renderer(project.store, project.store.held, mapped=MappedCache(tmp_path / "takes"))
-    player = RemotePlayer(renderer, RATE)
-    try:
-        player.set_versions(Version(compile_session(session)), None)
-        wait_for(lambda: player.up_to_date)
-        player.recorder.open(SimulatedInput(path))
-        found: list[Taken] = []
-        player.recorder.record(plan_of(tmp_path, count_in=count_in(1, 4, 0.3, RATE)))
-        assert player.playing
-        wait_for(lambda: (taken := player.recorder.look()) is not None and not found.append(taken), seconds=30.0)
-        assert abs(late_frames(sung[0], read_audio(found[0].path).data[0])) <= 2
-        wait_for(lambda: not player.recorder.recording and not player.playing)
-    finally:
-        player.close()
+def test_a_take_by_the_player_in_a_process_of_its_own(remote, tmp_path):
+    player, sung = remote
+    player.recorder.record(plan_of(tmp_path, count_in=count_in(1, 4, 0.3, RATE)))
+    assert player.playing
+    assert abs(late_frames(sung[0], read_audio(taken_by(player).path).data[0])) <= 2
+    wait_for(lambda: not player.recorder.recording and not player.playing)
 
 
-def test_a_player_that_dies_while_it_records_says_so_and_records_again(tmp_path, session):
-    path, sung = claps(tmp_path)
-    project = tone_project(tmp_path, Low=100.0, High=1000.0)
-    renderer = Renderer(project.store, project.store.held, mapped=MappedCache(tmp_path / "takes"))
-    player = RemotePlayer(renderer, RATE)
-    try:
-        player.set_versions(Version(compile_session(session)), None)
-        wait_for(lambda: player.up_to_date)
-        player.recorder.open(SimulatedInput(path))
-        player.recorder.record(plan_of(tmp_path))
-        wait_for(lambda: player.state["recording"] == 1.0)
-        os.kill(player.pid, signal.SIGKILL)
-        wait_for(player.look_after)
-        assert "that take is lost" in player.error
-        assert not player.recorder.recording
-        assert not player.playing
-        wait_for(lambda: player.up_to_date)
-        found: list[Taken] = []
-        player.recorder.record(plan_of(tmp_path))  # the input is open there too
-        wait_for(lambda: (taken := player.recorder.look()) is not None and not found.append(taken), seconds=30.0)
-        assert abs(late_frames(sung[0], read_audio(found[0].path).data[0])) <= 2
-    finally:
-        player.close()
+def test_a_player_that_dies_while_it_records_says_so_and_records_again(remote, tmp_path):
+    player, sung = remote
+    player.recorder.record(plan_of(tmp_path))
+    wait_for(lambda: player.state["recording"] == 1.0 and player.state["playing"])
+    os.kill(player.pid, signal.SIGKILL)
+    wait_for(player.look_after)
+    assert "that take is lost" in player.error
+    assert not player.recorder.recording
+    assert not player.playing
+    wait_for(lambda: player.up_to_date)
+    player.recorder.record(plan_of(tmp_path))  # the input is open there too
+    assert abs(late_frames(sung[0], read_audio(taken_by(player).path).data[0])) <= 2
+
+
+def test_an_input_that_takes_long_to_open_holds_up_nobody(remote, tmp_path):
+    """A quarter of an hour to sing, at another rate: longer to read than a process may be silent."""
+    player, _ = remote
+    with AudioWriter(tmp_path / "long.wav", 44100, 2, subtype="FLOAT") as writer:
+        for n in range(60):
+            writer.write(np.random.default_rng(n).uniform(-0.5, 0.5, (2, 15 * 44100)))
+    player.recorder.open(SimulatedInput(tmp_path / "long.wav"))
+    player.recorder.record(plan_of(tmp_path))
+    longest, seen, at = 0.0, player.state["alive"], time.monotonic()
+    end, taken = at + 120.0, None
+    while taken is None:
+        if player.state["alive"] != seen:
+            seen, at = player.state["alive"], time.monotonic()
+        longest = max(longest, time.monotonic() - at)
+        assert time.monotonic() < end
+        time.sleep(0.005)
+        player.look_after()
+        taken = player.recorder.look()
+    assert (player.restarts, player.error) == (0, None)
+    assert longest < 1.0
+    assert taken.peak > 0.1
 
 
 def test_portaudio_records_from_a_device(tmp_path):

@@ -19,7 +19,7 @@ from zygotone.session.instruments import (  # fmt: skip
     layer_value,
     with_layer_value,
 )
-from zygotone.session.layer_edits import change_layers, changed_likewise
+from zygotone.session.layer_edits import changed_likewise, with_likewise
 from zygotone.session.models import Section, Session, Song, Track
 
 
@@ -36,7 +36,9 @@ def session(*layers: Layer) -> Session:
 def changed(*layers: Layer, **changes) -> list[Layer]:
     """All, after the first was changed with all others."""
     first, *rest = layers
-    made = change_layers(session(*layers), "t", first.id, [each.id for each in rest], **changes)
+    before = session(*layers)
+    after = change_layer(before, "t", first.id, **changes)
+    made = with_likewise(before, after, "t", first.id, [each.id for each in rest])
     return [layer_of(made, "t", each.id) for each in layers]
 
 
@@ -143,4 +145,5 @@ def test_every_number_moves_likewise_and_nothing_else_does(path, at, to, other_a
 def test_alone_it_is_what_it_always_was():
     one, two = layer("one", level_db=-6.0), layer("two")
     both = session(one, two)
-    assert change_layers(both, "t", "one", (), level_db=-9.0) == change_layer(both, "t", "one", level_db=-9.0)
+    after = change_layer(both, "t", "one", level_db=-9.0)
+    assert with_likewise(both, after, "t", "one", ()) == after

@@ -99,7 +99,8 @@ def settle(
     """
     limits = limits or Limits()
     found = _unmeant(hearing)
-    first = _search(hearing, limits, found, _as_listed, "Least harmful first", lambda s, w: progress(0.55 * s, w))
+    made = _search(hearing, limits, found, _as_listed, lambda s, w: progress(0.55 * s, w))
+    first = _measured(hearing, "Least harmful first", found, *made)
     second = _otherwise(hearing, limits, found, first, lambda s, w: progress(0.55 + 0.35 * s, w))
     progress(0.92, "Only the worst")
     third = _only_grave(hearing, first, found)
@@ -137,10 +138,9 @@ def settle_song(
             now = heard[n].with_session(session)
             found = left[n] if now.session is hearing.session else _unmeant(now)
             if found:
-                made = _search(
-                    now, limits, found, _as_listed, "", _of(progress, *part, sections[n].name), since=hearing.session
-                )
-                steps += made.steps
+                tell = _of(progress, *part, sections[n].name)
+                made, taken, _ = _search(now, limits, found, _as_listed, tell, since=hearing.session)
+                steps += taken
                 session = made.session
         progress(0.8 + 0.1 * round_, "Listening again")
         left = [_unmeant(each.with_session(session)) for each in heard] if steps else left
@@ -174,14 +174,16 @@ def _otherwise(hearing: Hearing, limits: Limits, found: list[Finding], whole: Se
     at = next((i for i, step in enumerate(whole.steps) if step.fix.school in _COARSE), None)
     if at is None:
         return replace(whole, steps=())
-    return _search(hearing, limits, found, _carved_first, "Carve before turning down", progress, done=whole.steps[:at])
+    made = _search(hearing, limits, found, _carved_first, progress, done=whole.steps[:at])
+    return _measured(hearing, "Carve before turning down", found, *made)
 
 
 def _search(
-    hearing: Hearing, limits: Limits, found: list[Finding], order: Order, title: str, progress: Progress, *, done: tuple[Step, ...] = (),
+    hearing: Hearing, limits: Limits, found: list[Finding], order: Order, progress: Progress, *, done: tuple[Step, ...] = (),
     since: Session | None = None,
-) -> Settled:  # fmt: skip
-    """``since``: the version that new devices are counted from, where it is not the one heard."""
+) -> tuple[Hearing, list[Step], list[Finding]]:  # fmt: skip
+    """What was made, by which steps, and what is still found. ``since``: the version that new devices are counted from, where it is
+    not the one heard."""
     now, steps, hopeless = hearing, list(done), set[str]()
     if done and done[-1].fix.session is not None:
         now = hearing.with_session(done[-1].fix.session)
@@ -206,7 +208,7 @@ def _search(
         left = _unmeant(now)
         if not changed:
             break
-    return _measured(hearing, now, title, steps, found, left)
+    return now, steps, left
 
 
 def _again(hearing: Hearing, finding: Finding) -> Finding | None:
@@ -270,11 +272,11 @@ def _only_grave(hearing: Hearing, whole: Settled, found: list[Finding]) -> Settl
     session = grave[-1].fix.session
     assert session is not None
     now = hearing.with_session(session)
-    return _measured(hearing, now, "Only the worst", grave, found, _unmeant(now))
+    return _measured(hearing, "Only the worst", found, now, grave, _unmeant(now))
 
 
 def _measured(
-    hearing: Hearing, now: Hearing, title: str, steps: list[Step], found: list[Finding], left: list[Finding]
+    hearing: Hearing, title: str, found: list[Finding], now: Hearing, steps: list[Step], left: list[Finding]
 ) -> Settled:
     severity = _severity(found), _severity(left)
     return Settled(title, now.session, tuple(steps), severity, tuple(left), costs(hearing, now) if steps else {})

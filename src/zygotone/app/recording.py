@@ -72,6 +72,7 @@ class RecordDialog(QDialog):
         self.earlier.setValue(self._last("earlier_ms", 0.0))
         self.input.activated.connect(self._use)
         self._recorded_onto: str | None = None
+        self._path: Path | None = None  # where the take comes that was asked for
         self._began = False
         for signal in (desk.selection.changed, desk.selection.loop_changed, desk.session_changed):
             signal.connect(self._show)
@@ -166,10 +167,11 @@ class RecordDialog(QDialog):
         folder = desk.files.cache_folder / "recorded"
         folder.mkdir(parents=True, exist_ok=True)
         self._recorded_onto, self._began = self.onto.currentData(), True
+        self._path = folder / f"{uuid.uuid4().hex}.wav"
         self.state.setText("")
         listening.record(
             RecordingPlan(
-                folder / f"{uuid.uuid4().hex}.wav", start, end, count_in(beats, song.beats_per_bar, beat_s, rate) if beats else np.zeros(0),
+                self._path, start, end, count_in(beats, song.beats_per_bar, beat_s, rate) if beats else np.zeros(0),
                 self.side.currentData(), self.earlier.value(),
             )
         )  # fmt: skip
@@ -192,6 +194,8 @@ class RecordDialog(QDialog):
     def _on_taken(self, taken: Taken) -> None:
         """In the song, as one step that can be undone; the file it came in is not needed then."""
         desk, onto = self._desk, self._recorded_onto
+        if taken.path != self._path:  # of a song that was here before
+            return
         self._began = False
 
         def put(session: Session) -> tuple[Session, str]:

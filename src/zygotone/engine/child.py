@@ -135,9 +135,8 @@ class Child:
             self._process.wait(0.5)
         except subprocess.TimeoutExpired:
             self._process.kill()
-            with suppress(
-                subprocess.TimeoutExpired
-            ):  # others leave it no core to end on: it will, and nobody waits for it
+            # Where others leave it no core to end on, it will later, and nobody waits for it.
+            with suppress(subprocess.TimeoutExpired):
                 self._process.wait(2.0)
         with suppress(OSError):
             self.connection.close()

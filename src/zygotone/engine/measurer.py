@@ -234,9 +234,8 @@ class Measurer:
         data, sessions = pack_question(question)
         with self._lock:
             self._count += 1
-            while any(
-                number % SLOTS == self._count % SLOTS for number in self._open
-            ):  # one that takes long keeps its place
+            taken = {number % SLOTS for number in self._open}
+            while self._count % SLOTS in taken:  # by one that takes long
                 self._count += 1
             asked = _Open(self._count, (self._count, at_once, data), sessions)
             self._open[asked.number] = asked

@@ -10,6 +10,7 @@ import gc
 import os
 import sys
 import threading
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from multiprocessing.connection import Connection
 from pathlib import Path
@@ -99,6 +100,10 @@ class Server(ServedVersions):
         self.transport = Transport(self.player, SimulatedOutput(), thread_begins=_come_first)
         self._versions = _Versions(self)
         self._keys: set[object] = set()
+        # An input may take its time to open, more than a process may be silent.
+        self._opens = ThreadPoolExecutor(1, thread_name_prefix="input")
+        self._opening: Future[None] | None = None
+        self._plan: RecordingPlan | None = None  # what is to be recorded once it is open
         self.choice = 0
 
     def look_around(self) -> None:
@@ -123,9 +128,12 @@ class Server(ServedVersions):
             if frames is None:
                 self._keys.discard(key)
         recorder = transport.recorder
+        if self._plan is not None and (self._opening is None or self._opening.done()):
+            recorder.record(self._plan)
+            self._plan = None
         if (taken := recorder.look()) is not None:
             self.tell("taken", taken)
-        state["input_peak"], state["recording"] = recorder.peak, recorder.recording
+        state["input_peak"], state["recording"] = recorder.peak, recorder.recording or self._plan is not None
         for who in (transport, recorder):
             if who.error:
                 self.tell("error", who.error)
@@ -162,12 +170,14 @@ class Server(ServedVersions):
         self.transport.set_output(output_of(spec))
 
     def do_input(self, spec: tuple[Any, ...] | None) -> None:
-        self.transport.recorder.open(input_of(spec))
+        self._plan = None
+        self._opening = self._opens.submit(self.transport.recorder.open, input_of(spec))
 
     def do_record(self, plan: RecordingPlan) -> None:
-        self.transport.recorder.record(plan)
+        self._plan = plan
 
     def do_record_stop(self) -> None:
+        self._plan = None
         self.transport.recorder.stop()
 
     def do_note(self, how: str, key: object, audio: np.ndarray, held: bool) -> None:

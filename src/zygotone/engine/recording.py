@@ -167,7 +167,7 @@ class Recorder:
         with self._lock:
             self._blocks.append((at - self._had / self._playing.rate_hz, block))
             self._had += block.shape[1]
-            begin = statistics.median(self._begins[-512:]) if self._begins else None
+            begin = self._begins[-1] if self._begins else None
         rate = self._playing.rate_hz
         late = max(0.0, self._plan.earlier_ms) / 1000.0
         if begin is not None and at + block.shape[1] / rate > begin + self._end / rate + late:

@@ -7,7 +7,7 @@ from contextlib import suppress
 from typing import Any
 
 from zygotone.errors import ParameterError
-from zygotone.session.edits import change_layer, layer_of, make_id, put_layer
+from zygotone.session.edits import layer_of, make_id, put_layer
 from zygotone.session.instruments import ENVELOPE, FILTER, FILTERS, LAYER, LFO, Layer, layer_params
 from zygotone.session.kinds import KindValues
 from zygotone.session.models import Device, Session
@@ -18,20 +18,12 @@ from zygotone.session.value import Value
 _OWN = ("id", "name", "key_low", "key_high")  # what makes a layer that one and no other, or is set note by note
 
 
-def change_layers(
-    session: Session, track_id: str, layer_id: str, others: Iterable[str], **changes: Any
-) -> Session:  # fmt: skip
-    """As ``change_layer``, and the ``others`` are changed likewise: see ``changed_likewise``."""
-    old = layer_of(session, track_id, layer_id)
-    session = change_layer(session, track_id, layer_id, **changes)
-    return with_likewise(session, track_id, others, old, layer_of(session, track_id, layer_id))
-
-
-def with_likewise(session: Session, track_id: str, others: Iterable[str], old: Layer, new: Layer) -> Session:
-    """With ``others`` changed as a layer was from ``old`` to ``new``."""
+def with_likewise(before: Session, after: Session, track_id: str, layer_id: str, others: Iterable[str]) -> Session:
+    """``after`` with ``others`` of the track's layers changed as that one was since ``before``: see ``changed_likewise``."""
+    old, new = (layer_of(session, track_id, layer_id) for session in (before, after))
     for other in others:
-        session = put_layer(session, track_id, changed_likewise(layer_of(session, track_id, other), old, new))
-    return session
+        after = put_layer(after, track_id, changed_likewise(layer_of(after, track_id, other), old, new))
+    return after
 
 
 def changed_likewise(layer: Layer, old: Layer, new: Layer) -> Layer:

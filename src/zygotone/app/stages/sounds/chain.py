@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtWidgets import QComboBox, QWidget
@@ -62,10 +63,10 @@ class _Shown:
         """Only branches of strips are heard by themselves."""
 
     def change(self, device_id: str, what: str, *, merge: object = "value", **changes: Any) -> None:
-        layer, track = self.layer_id, self.desk.selection.track_id
+        layer, track = self._panel.the_layer.id, self.desk.selection.track_id
         key = (track, layer, device_id, merge, *changes) if merge is not None else None
         self._panel.stage.change_by(
-            what, lambda s: change_device(s, track, device_id, layer=layer, **changes), merge=key
+            what, lambda s: change_device(s, track, device_id, layer=layer, **changes), layer, merge=key
         )
 
 
@@ -159,9 +160,9 @@ class ChainPanel(Panel):
         self.device_at = next((n for n, d in enumerate(self.chain) if d.id == split), 0)
         self.stage.show_all()
 
-    def _edit_chain(self, what: str, change: Any) -> None:
+    def _edit_chain(self, what: str, change: Callable[[tuple[Device, ...]], tuple[Device, ...]]) -> None:
         track, layer, where = self.desk.selection.track_id, self.the_layer.id, self.where
-        self.stage.change_by(what, lambda s: edit_chain(s, track, where, change, layer=layer), merge=None)
+        self.stage.change_by(what, lambda s: edit_chain(s, track, where, change, layer=layer), layer, merge=None)
 
     def _switch(self) -> None:
         device = self.device

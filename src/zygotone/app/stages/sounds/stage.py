@@ -42,7 +42,7 @@ from zygotone.session.copies import new_track, paste_layers
 from zygotone.session.edits import (
     add_asset,
     change_instrument,
-    layer_of,
+    change_layer,
     make_id,
     move_layer,
     put_layer,
@@ -51,7 +51,7 @@ from zygotone.session.edits import (
 )
 from zygotone.session.instruments import InstrumentSource, Layer, Phrase
 from zygotone.session.kinds import Sound
-from zygotone.session.layer_edits import change_layers, with_likewise
+from zygotone.session.layer_edits import with_likewise
 from zygotone.session.models import Session, Track
 from zygotone.session.parts import played_in
 from zygotone.session.saved_sounds import SavedSound, load_sound, save_sound, with_clip_names
@@ -311,22 +311,13 @@ class SoundsStage(StageWidget):
             return
         track = self.desk.selection.track_id
         key = (track, layer_id, what, *sorted(changes)) if merge == "value" else merge
-        chosen = [each.id for each in self.chosen_layers]
-        others = tuple(each for each in chosen if each != layer_id) if layer_id in chosen else ()
-        self.desk.edit(what, lambda s: change_layers(s, track, layer_id, others, **changes), merge_key=key)
+        self.change_by(what, lambda s: change_layer(s, track, layer_id, **changes), layer_id, merge=key)
 
-    def change_by(self, what: str, change: Callable[[Session], Session], *, merge: object) -> None:
-        """What ``change`` makes of the layer, and those that are chosen with it likewise."""
-        track, layer, others = self.desk.selection.track_id, self.layer, self.others
-        if layer is None:
-            return
-
-        def edit(session: Session) -> Session:
-            old, session = layer_of(session, track, layer.id), change(session)
-            new = layer_of(session, track, layer.id)
-            return with_likewise(session, track, others, old, new)
-
-        self.desk.edit(what, edit, merge_key=merge)
+    def change_by(self, what: str, change: Callable[[Session], Session], layer_id: str, *, merge: object) -> None:
+        """What ``change`` makes of a layer, and, where it is one of several that are chosen, of those likewise."""
+        track, chosen = self.desk.selection.track_id, [each.id for each in self.chosen_layers]
+        others = [each for each in chosen if each != layer_id] if layer_id in chosen else []
+        self.desk.edit(what, lambda s: with_likewise(s, change(s), track, layer_id, others), merge_key=merge)
 
     def _add_chosen(self, index: int) -> None:
         kind = self.add_box.itemData(index)

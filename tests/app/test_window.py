@@ -9,6 +9,7 @@ from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
     QComboBox,
+    QLabel,
     QLineEdit,
     QMessageBox,
     QPushButton,
@@ -276,6 +277,29 @@ def test_stems_are_added_by_drop_and_named_when_bad(window, qtbot, settled, tmp_
     assert load_project(window.desk.files.path).session.track_named("Gtr L")  # its clip is safe in the file already
     trigger(window, "edit.undo")
     assert len(window.desk.session.tracks) == 2
+
+
+def test_the_brief_chooses_which_fixes_come_first(window, qtbot, settled):
+    window.show_stage("fit")
+    settled(window)
+    window.show_stage("brief")
+    settled(window)
+    box, cost = find(window, "brief.school.room", QComboBox), find(window, "brief.school.room.cost", QLabel)
+    assert (box.currentText(), cost.text()[:20]) == ("carve first", "What gives way loses")
+    box.setFocus()
+    qtbot.keyClick(box, Qt.Key.Key_Down)
+    assert window.desk.session.schools.room == "duck"
+    assert "pump" in cost.text()
+    window.show_stage("fit")
+    settled(window)
+    labels = [rung.name.text() for rung in window.stages["fit"].rungs if rung.isVisible()]
+    assert labels.index("Duck the whole bass") < labels.index("Carve a seat")
+    window.desk.bench.undo()
+    settled(window)
+    labels = [rung.name.text() for rung in window.stages["fit"].rungs if rung.isVisible()]
+    assert labels.index("Duck the whole bass") > labels.index("Carve a seat")
+    window.show_stage("brief")
+    assert box.currentText() == "carve first"
 
 
 def test_brief_edits_the_song(window, qtbot, settled):

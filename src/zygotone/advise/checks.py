@@ -6,11 +6,11 @@ import math
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
-from zygotone.advise.findings import RULES, Finding, Fix, Over, Rule, Subject, finite, severity_of, weighed
+from zygotone.advise.findings import RULES, Finding, Fix, Over, Rule, Subject, finite, seat_of, share_lost, weighed
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.ladder import Aim, Rung, has_strip, work_out
 from zygotone.measure.quantities import find_quantity
-from zygotone.session.models import Session, Track
+from zygotone.session.models import Session
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -69,11 +69,11 @@ class Check:
             return []
         tracks = found.tracks or subject
         strip = hearing.session.strip(tracks[0])
-        lost = severity_of(found.value, self.threshold, self.strong)
+        lost = share_lost(found.value, self.threshold, self.strong)
         return [
             Finding(
                 id="-".join(self.name.split("_")) + "." + ".".join((*tracks, hearing.section.id)),
-                rule=self.name, severity=weighed(0.2 + 0.8 * lost, strip.seat if isinstance(strip, Track) else 1, found.long),
+                rule=self.name, severity=weighed(lost, seat_of(strip), found.long),
                 tracks=tracks, section=hearing.section, stage=self.stage, sentence=found.sentence, advice=found.advice,
                 evidence=finite({self.quantity: found.value, **found.evidence}), bars=found.bars, band_hz=found.band_hz,
             )

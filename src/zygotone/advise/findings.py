@@ -12,7 +12,7 @@ from zygotone.advise.hearing import Hearing
 from zygotone.errors import ParameterError
 from zygotone.measure.quantities import find_quantity
 from zygotone.session.history import Reading, Trial
-from zygotone.session.models import Section, Session
+from zygotone.session.models import Section, Session, Strip, Track
 
 
 def reading_of(name: str, before: float | None = None, after: float | None = None) -> Reading:
@@ -212,16 +212,22 @@ class Rules:
 RULES = Rules()
 
 
-def severity_of(value: float, slight: float, strong: float) -> float:
-    """0 at ``slight`` or before it, 1 at ``strong`` or past it, a straight line between."""
+def share_lost(value: float, found: float, strong: float) -> float:
+    """How much of what matters is lost: a fifth where a number has only just got to where it is ``found``, all of it at ``strong``
+    or past it, a straight line between; 0 of what is no number."""
     if not math.isfinite(value):
         return 0.0
-    return min(1.0, max(0.0, (value - slight) / (strong - slight)))
+    return 0.2 + 0.8 * min(1.0, max(0.0, (value - found) / (strong - found)))
 
 
 # How much of a loss counts by whose it is: the first seat's whole, the eighth's little more than a third (common practice: what keeps
 # its place matters most).
 _PER_SEAT = 0.09
+
+
+def seat_of(strip: Strip) -> int:
+    """Buses and the mix stand first: what is wrong with them is wrong with all of theirs."""
+    return strip.seat if isinstance(strip, Track) else 1
 
 
 def weighed(lost: float, seat: int = 1, long: float = 1.0) -> float:

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 
 from zygotone.advise.findings import Fix, reading_of
 from zygotone.advise.hearing import Hearing
+from zygotone.advise.schools import in_order
 from zygotone.errors import LoopError, ParameterError
 from zygotone.measure.quantities import find_quantity
 from zygotone.session.models import Session, Track, walk
@@ -70,7 +71,7 @@ def work_out(hearing: Hearing, aim: Aim, rungs: Iterable[Rung], shown: Iterable[
     Cancelled : nobody waits for them any more.
     """
     shown = tuple(shown)
-    for rung in rungs:
+    for rung in in_order(hearing.session, rungs, lambda rung: rung.school):
         yield _worked_out(hearing, aim, rung, shown)
 
 

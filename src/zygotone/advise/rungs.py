@@ -269,7 +269,7 @@ def key_level_db(audio: Stereo, rate_hz: int, band: tuple[float, float] | None) 
 def dip(hearing: Hearing, strip: Strip, key: Strip, band: tuple[float, float]) -> Rung:
     """A bell that opens only while another speaks."""
     own = key.id == strip.id  # then it listens to what comes into it
-    label, school = "Dip only when it is loud" if own else f"Dip only while {key.name} speaks", "carve"
+    label, school = "Dip only when it is loud" if own else f"Dip only while {key.name} speaks", "moving cut"
     if not own and not _may_listen(hearing, key):
         return Rung.refused(label, school, f"{key.name} cannot be listened to")
     hz, q = _centre(band)

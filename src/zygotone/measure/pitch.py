@@ -17,14 +17,20 @@ _BIN_HZ = 0.75  # between the points of a spectrum, however long the window
 # Pitches are looked for at about this rate: partials above half of it tell nothing that those below do not.
 _RATE_HZ = 12000
 _MOST_WINDOWS = 120
+_LEAST_BODY_S = 0.060  # of a hit, for its pitch: three periods of 50 Hz
+_FEW_WINDOWS = 4
 _LONGEST_S = 10  # of a sound that has no stretch without a hit
 # The strongest partial of a pitched sound holds at least this share of its power; of noise it holds far less.
 _LEAST_SHARE = 0.03
 # Of which partials a fundamental is sought: the strongest ones, each as any of the first so many of its series.
 _SEEDS, _MOST_PARTIAL = 4, 12
-_PEAK_DB = -50.0  # what lies further under the strongest partial counts for nothing
+_PEAK_DB = -40.0  # what lies further under the strongest partial counts for nothing
 _THERE = 10.0 ** (-26.0 / 20.0)  # a partial is there if it is at least this share of the larger of its neighbours
 _MOST_PEAKS = 48
+_PLAIN, _PLAINER = (
+    0.7,
+    0.1,
+)  # from which score a window is believed at once, and by how much its middle has to be better
 _LOWER = 0.04  # and for each octave that it lies below the partial it is sought from: the higher of two that do as well
 _ABSENT = 0.65  # what a series loses for partials that are not there, as a share of what it explains
 
@@ -32,16 +38,21 @@ _ABSENT = 0.65  # what a series loses for partials that are not there, as a shar
 def window_fundamental(
     x: FloatArray, sample_rate_hz: int, *, low_hz: float = LOWEST_HZ, high_hz: float = HIGHEST_HZ
 ) -> tuple[float, float]:
-    """Fundamental of one window (n,) and its weight (power of the strongest partial); NaN where there is none.
+    """Fundamental of one window (n,), NaN where there is none, and its weight, the power of the strongest partial.
 
     Partials are peaks of a zero-padded spectrum (Gaussian-like window, parabola through the logarithm: exact for a Gaussian).
     The fundamental is that whose series explains most of them and has the fewest members that are not there (after R. C.
     Maher and J. W. Beauchamp, "Fundamental frequency estimation of musical signals using a two-way mismatch procedure", 1994,
     in principle); so a resonance on the seventh partial is no pitch, and neither is the octave below.
     """
+    return _heard(x, sample_rate_hz, low_hz, high_hz)[:2]
+
+
+def _heard(x: FloatArray, sample_rate_hz: int, low_hz: float, high_hz: float) -> tuple[float, float, float]:
+    """As ``window_fundamental``, and how much of the window's partials the fundamental explains, at most 1."""
     n = len(x)
     if n < sample_rate_hz // 50 or np.max(np.abs(x)) < 1e-5:
-        return math.nan, 0.0
+        return math.nan, 0.0, 0.0
     n_fft = 1 << max(math.ceil(math.log2(sample_rate_hz / _BIN_HZ)), math.ceil(math.log2(n)))
     t = np.linspace(-1.0, 1.0, n)
     window = np.exp(-0.5 * (t / 0.38) ** 2)
@@ -53,17 +64,17 @@ def window_fundamental(
     strongest = first + int(np.argmax(magnitude[first:last]))
     top = float(magnitude[strongest])
     if top <= 0.0 or not magnitude[strongest - 1] <= top >= magnitude[strongest + 1]:
-        return math.nan, 0.0
+        return math.nan, 0.0, 0.0
     reach = round(lobe / width)
     near = magnitude[max(0, strongest - reach) : strongest + reach + 1]
     if float(near @ near) < _LEAST_SHARE * float(magnitude @ magnitude):
-        return math.nan, 0.0
+        return math.nan, top**2, 0.0
     hz, level = _partials(magnitude, width, lobe, first, top)
     seeds = hz[np.argsort(level)[::-1][:_SEEDS]]
-    best = _best_series(seeds, hz, level, lobe, low_hz, high_hz)
+    best, score = _best_series(seeds, hz, level, lobe, low_hz, high_hz)
     if not math.isfinite(best):
-        return math.nan, 0.0
-    return _refined(best, hz, level, lobe), top**2
+        return math.nan, top**2, 0.0
+    return _refined(best, hz, level, lobe), top**2, score
 
 
 def _partials(
@@ -83,24 +94,33 @@ def _partials(
 
 
 @kernel
+def _off_by(hz: float, f0: float, lobe: float) -> float:
+    """How far off a peak may lie, in Hz, to be a member of a series. Strings are a little stiff: high partials lie a little off."""
+    return min(0.5 * lobe + 0.004 * hz, 0.3 * f0)
+
+
+@kernel
 def _number(hz: float, f0: float, lobe: float) -> int:
     """Which member of the series of ``f0`` a peak is, from 1; 0 where it is none."""
     number = max(1, int(hz / f0 + 0.5))
-    # Strings are a little stiff: high partials may lie a little off.
-    return number if abs(hz - number * f0) < min(0.5 * lobe + 0.004 * hz, 0.3 * f0) else 0
+    return number if abs(hz - number * f0) < _off_by(hz, f0, lobe) else 0
 
 
 @kernel
 def _series_score(f0: float, hz: FloatArray, level: FloatArray, lobe: float, members: FloatArray) -> float:
-    """How much of the peaks a series explains (by the root of their levels, as loudness goes), less what it lacks. members
-    is room for the levels of a series."""
+    """How much of the peaks a series explains (by the root of their levels, as loudness goes), less what it lacks. A peak
+    anywhere would lie near a member of a narrow series by chance: one that does not tells the more against it. members is
+    room for the levels of a series."""
     last, explained, whole = 0, 0.0, 0.0
     members[:] = 0.0
     for i in range(hz.shape[0]):
         weight = math.sqrt(level[i])
         whole += weight
         number = _number(hz[i], f0, lobe)
-        if 0 < number < members.shape[0] - 1:
+        if number == 0:
+            chance = 2.0 * _off_by(hz[i], f0, lobe) / f0
+            explained -= weight * chance / (1.0 - chance)
+        elif number < members.shape[0] - 1:
             explained += weight
             members[number] = max(members[number], level[i])
             last = max(last, number)
@@ -116,8 +136,8 @@ def _series_score(f0: float, hz: FloatArray, level: FloatArray, lobe: float, mem
 @kernel
 def _best_series(
     seeds: FloatArray, hz: FloatArray, level: FloatArray, lobe: float, low_hz: float, high_hz: float
-) -> float:
-    """The fundamental of the best series that has one of ``seeds`` as a partial; NaN where there is none."""
+) -> tuple[float, float]:
+    """The fundamental of the best series that has one of ``seeds`` as a partial, NaN where there is none, and its score."""
     best, score = math.nan, -math.inf
     members = np.zeros(512)
     for seed in seeds:
@@ -129,17 +149,19 @@ def _best_series(
             found = _series_score(f0, hz, level, lobe, members) - _LOWER * math.log2(k)
             if found > score + 1e-9:
                 best, score = f0, found
-    return best
+    return best, score
 
 
 def _refined(f0: float, hz: FloatArray, level: FloatArray, lobe: float) -> float:
-    """The fundamental as its strongest member has it."""
+    """The fundamental as its strongest member has it, of those that agree: a thump beside a note may pass for a member of it."""
     numbers = np.array([_number(float(each), f0, lobe) for each in hz])
     own = (numbers > 0) & (numbers <= _MOST_PARTIAL)
     if not own.any():
         return f0
-    strongest = int(np.argmax(np.where(own, level, 0.0)))
-    return float(hz[strongest] / numbers[strongest])
+    said, level, sure = hz[own] / numbers[own], level[own], level[own] * numbers[own]
+    order = np.argsort(said)
+    middle = said[order][np.searchsorted(np.cumsum(sure[order]), 0.5 * np.sum(sure))]
+    return float(said[np.argmax(np.where(np.abs(said - middle) <= 0.03 * middle, level, 0.0))])
 
 
 def agree(pitches: Sequence[tuple[float, float]], *, within_cents: float = 50.0) -> float:
@@ -169,31 +191,68 @@ def kick_fundamental_hz(audio: FloatArray, sample_rate_hz: int, onsets: Sequence
     return _settled(x, rate, np.round(np.array(onsets) * (rate / sample_rate_hz)).astype(int))
 
 
-def _settled(x: FloatArray, rate: int, starts: IntArray) -> float:
+def kick_fall_cents(audio: FloatArray, sample_rate_hz: int, onsets: Sequence[int]) -> float:
+    """How far the pitch of a hit still falls where ``kick_fundamental_hz`` reads it, from the earlier half of its power to the later:
+    what falls all the time rings at no note. The middle one of all hits; NaN without any."""
+    x, rate = _lowered(_mono(audio), sample_rate_hz)
+    starts = np.round(np.array(onsets) * (rate / sample_rate_hz)).astype(int)
+    falls = [_fall_cents(_body(hit, rate)[2], rate) for hit in _hits_of(x, rate, starts)]
+    known = [fall for fall in falls if math.isfinite(fall)]
+    return float(np.median(known)) if known else math.nan
+
+
+def _fall_cents(body: FloatArray, rate: int) -> float:
+    """By the turns of its analytic signal below 300 Hz; NaN of nothing."""
+    if len(body) < 16:
+        return math.nan
+    soft_ends = np.exp(-0.5 * (np.linspace(-1.0, 1.0, len(body)) / 0.5) ** 2)
+    spectrum = np.fft.fft(body * soft_ends, 4 * len(body))
+    hz = np.fft.fftfreq(len(spectrum), 1.0 / rate)
+    turning = np.fft.ifft(np.where((hz > 0.0) & (hz < 300.0), 2.0 * spectrum, 0.0))[: len(body)]
+    turned = np.angle(turning[1:] * np.conj(turning[:-1])) * (rate / (2.0 * np.pi))
+    power = np.abs(turning[1:]) * np.abs(turning[:-1])
+    half = int(np.searchsorted(np.cumsum(power), 0.5 * np.sum(power)))
+    early, late = (
+        float(np.sum(turned[part] * power[part]) / max(np.sum(power[part]), 1e-30))
+        for part in (slice(0, half), slice(half, None))
+    )
+    return 1200.0 * math.log2(early / late) if early > 0.0 and late > 0.0 else math.nan
+
+
+def _hits_of(x: FloatArray, rate: int, starts: IntArray) -> list[FloatArray]:
+    """400 ms of each hit, or as far as the next; of many hits some."""
     few = range(0, len(starts), max(1, math.ceil(len(starts) / _MOST_WINDOWS)))
-    pitches = []
-    for i in few:
-        end = starts[i] + round(0.400 * rate)
-        if i + 1 < len(starts):
-            end = min(end, starts[i + 1])
-        pitches.append(_body(x[starts[i] : end], rate))
-    return agree(pitches)
+    ends = [*starts[1:], len(x)]
+    return [x[starts[i] : min(ends[i], starts[i] + round(0.400 * rate))] for i in few]
 
 
-def _body(hit: FloatArray, rate: int) -> tuple[float, float]:
-    """The pitch at which a hit (n,) settles: from 40 to 200 ms, or where it still falls then, later, as long as it sounds."""
-    found = (math.nan, 0.0)
+def _settled(x: FloatArray, rate: int, starts: IntArray) -> float:
+    return agree([_body(hit, rate)[:2] for hit in _hits_of(x, rate, starts)])
+
+
+def _body(hit: FloatArray, rate: int) -> tuple[float, float, FloatArray]:
+    """The pitch at which a hit (n,) settles, its weight, and where that was read: from 40 to 200 ms, or where it still falls then,
+    later, as long as it sounds. Of one that is over before there is enough to hear, the last of what there is."""
+    hz, weight, body = math.nan, 0.0, hit[:0]
     loudest = float(np.max(np.abs(hit), initial=0.0))
+    sounding = np.flatnonzero(np.abs(hit) > 0.05 * loudest)
+    end = int(sounding[-1]) + 1 if len(sounding) else 0
+    least = round(_LEAST_BODY_S * rate)
     for begin_s in (0.040, 0.100, 0.200):
-        part = hit[round(begin_s * rate) : round((begin_s + 0.160) * rate)]
-        if len(part) < 0.06 * rate or np.max(np.abs(part), initial=0.0) < 0.05 * loudest:
+        begin = round(begin_s * rate)
+        if begin + least > end:
+            if math.isfinite(hz) or end < least:
+                break
+            begin = end - least
+        part = hit[begin : min(end, begin + round(0.160 * rate))]
+        later, power = window_fundamental(part, rate, high_hz=300.0)
+        if math.isfinite(hz) and not later < 0.99 * hz:
             break
-        later = window_fundamental(part, rate, high_hz=300.0)
-        if math.isfinite(found[0]) and not later[0] < 0.99 * found[0]:
-            break
-        if math.isfinite(later[0]) and not 0.45 < later[0] / found[0] < 0.55:  # no octave: a fall
-            found = later if not math.isfinite(found[0]) else (later[0], found[1])
-    return found
+        # A fall, and not the octave or less that a window may be read at.
+        if math.isfinite(later) and not later < 0.55 * hz:
+            weight = weight if math.isfinite(hz) else power
+            hz, body = later, part
+    return hz, weight, body
 
 
 def _lowered(x: FloatArray, sample_rate_hz: int) -> tuple[FloatArray, int]:
@@ -222,7 +281,20 @@ def _between_hits(
     inside = np.searchsorted(onsets, starts + width) - np.searchsorted(onsets, starts - settle, side="right")
     clear = starts[inside == 0]
     few = clear[:: max(1, math.ceil(len(clear) / _MOST_WINDOWS))]
-    return [window_fundamental(x[s : s + width], rate, low_hz=low_hz, high_hz=high_hz) for s in few]
+    return [_of_stretch(x[s : s + width], rate, low_hz, high_hz) for s in few]
+
+
+def _of_stretch(x: FloatArray, rate: int, low_hz: float, high_hz: float) -> tuple[float, float]:
+    """As ``window_fundamental``. Where pitch moves much within the window, as in deep vibrato, its partials smear: then the
+    middle of it alone tells more."""
+    found = _heard(x, rate, low_hz, high_hz)
+    if found[2] < _PLAIN:
+        middle = _heard(x[len(x) // 4 : -(len(x) // 4)], rate, low_hz, high_hz)
+        found = middle if middle[2] > found[2] + _PLAINER else found
+    hz, power, score = found
+    if not math.isfinite(hz):
+        return hz, power
+    return hz, power * max(score, 0.0) ** 2  # what is not plain counts for less
 
 
 def fundamental_hz(audio: FloatArray, sample_rate_hz: int) -> float:
@@ -239,6 +311,9 @@ def fundamental_hz(audio: FloatArray, sample_rate_hz: int) -> float:
         if math.isfinite(body) and body < 200.0:
             return body
     pitches = _between_hits(x, rate, np.array(onsets))
+    if sum(math.isfinite(hz) for hz, _ in pitches) < _FEW_WINDOWS:
+        # What moves all the time, as deep vibrato does, has hits everywhere: then it is what most windows say.
+        pitches = _between_hits(x, rate, np.zeros(0))
     if not any(math.isfinite(hz) for hz, _ in pitches):
         return window_fundamental(x[: _LONGEST_S * rate], rate)[0]
     best = agree(pitches)

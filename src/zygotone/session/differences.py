@@ -69,10 +69,20 @@ def _all(old: Session, new: Session) -> Iterator[Difference]:
         elif before[strip_id] != strip:
             yield from _of_strip(before[strip_id], strip)
     yield from _of_lanes(old, new)
+    for school in type(new.schools).model_fields:
+        a, b = getattr(old.schools, school), getattr(new.schools, school)
+        if a != b:
+            yield Difference(
+                f"school {school}", f"Fixes: {_FIRST[a]} → {_FIRST[b]}",
+                lambda s, school=school, b=b: s.replace(schools=s.schools.replace(**{school: b})),  # type: ignore[misc]
+            )  # fmt: skip
     if old.on_purpose != new.on_purpose:
         count = len(set(new.on_purpose) - set(old.on_purpose))
         words = f"{count} findings more are meant" if count else "findings are judged again"
         yield Difference("on_purpose", f"Song: {words}", lambda s: s.replace(on_purpose=new.on_purpose))
+
+
+_FIRST = {"carve": "carve first", "duck": "duck first", "drawn": "a drawn cut first", "moving": "a moving cut first"}
 
 
 def _of_song(old: Session, new: Session) -> Iterator[Difference]:

@@ -240,6 +240,13 @@ class OnPurpose(Value):
     may_change: Annotated[float, Field(ge=0)] = 0.0
 
 
+class Schools(Value):
+    """Which way comes first where good producers disagree; what each costs is said in ``advise.schools``."""
+
+    room: Literal["carve", "duck"] = "carve"
+    cut: Literal["drawn", "moving"] = "drawn"
+
+
 class Session(Value):
     rate_hz: Literal[44100, 48000, 88200, 96000] = 48000
     song: Song
@@ -249,6 +256,7 @@ class Session(Value):
     assets: Annotated[tuple[Asset, ...], Field(max_length=10_000)] = ()
     lanes: Annotated[tuple[Lane, ...], Field(max_length=500)] = ()
     on_purpose: Annotated[tuple[OnPurpose, ...], Field(max_length=1000)] = ()
+    schools: Schools = Schools()
 
     @model_validator(mode="after")
     def _holds_together(self) -> Self:

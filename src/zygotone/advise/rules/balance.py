@@ -45,31 +45,59 @@ def _in_mix(hearing: Hearing, track: Track) -> float:
     return hearing.lufs(track.id) + (hearing.session.strip(track.bus).level_db if track.bus is not None else 0.0)
 
 
-def _against_anchor(hearing: Hearing, track: Track) -> tuple[float, Track] | None:
-    anchor = anchor_of(hearing)
-    if (
-        anchor is None
-        or anchor.id == track.id
-        or track.role not in USUAL
-        or track.role in LEADS
-        or not hearing.sounds(track.id)
-    ):
-        return None
-    value = _in_mix(hearing, track) - _in_mix(hearing, anchor)
-    return (value, anchor) if math.isfinite(value) else None
+def _places(hearing: Hearing, anchor: Track) -> dict[str, tuple[float, float, float]]:
+    """Loudness against the anchor, and from where to where it usually lies, of each other track that has a usual place."""
+    found = {}
+    for track in hearing.session.tracks:
+        if track.mute or track.role not in USUAL or track.role in LEADS or not hearing.sounds(track.id):
+            continue
+        lu = _in_mix(hearing, track) - _in_mix(hearing, anchor)
+        if math.isfinite(lu):
+            found[track.id] = (lu, *USUAL[track.role].place_lu)
+    return found
+
+
+_SEVERAL = 3  # tracks that all are out of place to one side before it is the anchor that is
+
+
+def _anchor_low_by(hearing: Hearing, anchor: Track) -> float:
+    """How much louder the anchor would have to be for as many others as can be to have their usual place; 0 where most of them have it
+    as it is. Where nearly all are too loud against one, it is that one that is too soft."""
+
+    def work() -> float:
+        places = [*_places(hearing, anchor).values()]
+
+        def out(by: float) -> int:
+            return sum(not low - 1.0 <= lu - by <= high + 1.0 for lu, low, high in places)
+
+        now = out(0.0)
+        if now < _SEVERAL or now < 0.5 * len(places):
+            return 0.0
+        edges = [lu - edge for lu, *both in places for edge in both]
+        return min((by for by in edges if out(by) <= now - _SEVERAL), key=lambda by: (out(by), abs(by)), default=0.0)
+
+    return hearing.once(f"anchor {anchor.id} is low by", work)
 
 
 def _out_of_place(hearing: Hearing, subject: Subject, *, over: bool) -> Measured | None:
-    track = hearing.session.track(subject[0])
-    found = _against_anchor(hearing, track)
-    if found is None:
+    track, anchor = hearing.session.track(subject[0]), anchor_of(hearing)
+    if anchor is None:
         return None
-    lu, anchor = found
-    low, high = USUAL[track.role].place_lu
+    low_by = _anchor_low_by(hearing, anchor)
+    how = "loud" if over else "soft"
+    if track.id == anchor.id:
+        return Measured(
+            value=-low_by if over else low_by, evidence={"loudness_lufs": hearing.lufs(track.id)},
+            sentence=f"{track.name} is too {how}: most others are {abs(low_by):.0f} LU {'under' if over else 'over'} their usual place against it",
+            advice="It is what the others are judged by. If it is meant, accept it with a reason.",
+        )  # fmt: skip
+    if track.id not in (places := _places(hearing, anchor)):
+        return None
+    lu, low, high = places[track.id]
     return Measured(
-        value=lu - high if over else low - lu,
+        value=lu - low_by - high if over else low - (lu - low_by),
         evidence={"loudness_lufs": hearing.lufs(track.id)},
-        sentence=f"{track.name} is too {'loud' if over else 'soft'} for {_a(track.role)}: {_signed(lu)} LU against {anchor.name}",
+        sentence=f"{track.name} is too {how} for {_a(track.role)}: {_signed(lu)} LU against {anchor.name}",
         advice=f"Usual is {_signed(low)} to {_signed(high)} LU. If it is meant, accept it with a reason.",
     )
 
@@ -93,14 +121,14 @@ def _fader(most_db: float) -> Callable[[Hearing, Finding], list[Rung]]:
 enter(
     Check(
         name="too_loud", title="A track over its usual place", quantity="over_place_lu", threshold=1.0, strong=10.0, target=0.0,
-        source="common practice", stage="fit", over="mix", subjects=tracks_without(*LEADS, "effect", "other"), measure=functools.partial(_out_of_place, over=True),
+        source="common practice", stage="fit", over="mix", subjects=tracks_without("effect", "other"), measure=functools.partial(_out_of_place, over=True),
         rungs=_fader(-12.0), reads=("loudness_lufs",),
     )
 )  # fmt: skip
 enter(
     Check(
         name="too_soft", title="A track under its usual place", quantity="under_place_lu", threshold=1.0, strong=12.0, target=0.0,
-        source="common practice", stage="fit", over="mix", subjects=tracks_without(*LEADS, "effect", "other"), measure=functools.partial(_out_of_place, over=False),
+        source="common practice", stage="fit", over="mix", subjects=tracks_without("effect", "other"), measure=functools.partial(_out_of_place, over=False),
         rungs=_fader(12.0), reads=("loudness_lufs",),
     )
 )  # fmt: skip

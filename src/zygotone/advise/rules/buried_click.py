@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from zygotone.advise.findings import RULES, Finding, Fix, Rule, Subject, reading_of, severity_of
+from zygotone.advise.findings import RULES, Finding, Fix, Rule, Subject, reading_of, share_lost, weighed
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.kick_and_bass import (
     Pair,
@@ -41,7 +41,7 @@ def find_buried_click(hearing: Hearing, subject: Subject) -> list[Finding]:
         Finding(
             id=f"kick-click.{pair.kick_track.id}.{pair.bass_track.id}.{hearing.section.id}",
             rule="kick_click_buried",
-            severity=max(0.15, severity_of(-clear, 3.0, 20.0)),
+            severity=weighed(share_lost(-clear, -BURIED_DB, 20.0), pair.kick_track.seat),
             tracks=(pair.kick_track.id, pair.bass_track.id),
             section=hearing.section,
             stage="fit",

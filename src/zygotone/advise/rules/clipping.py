@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from zygotone.advise.findings import RULES, Finding, Fix, Rule, Subject, reading_of, severity_of
+from zygotone.advise.findings import RULES, Finding, Fix, Rule, Subject, reading_of, share_lost, weighed
 from zygotone.advise.hearing import Hearing, sounds
 from zygotone.dsp.levels import gain_to_db
 from zygotone.dsp.types import FloatArray
@@ -57,7 +57,8 @@ def find(hearing: Hearing, subject: Subject) -> list[Finding]:
         Finding(
             id=f"clips.{strip.id}.{hearing.section.id}",
             rule="clips",
-            severity=max(0.34, severity_of(peak_db, 0.0, 6.0), severity_of(tops, 0, 50)),
+            # Whoever it is: what is cut off is heard in all of the mix.
+            severity=weighed(max(0.34, share_lost(peak_db, 0.0, 6.0), share_lost(tops, 0, 50))),
             tracks=subject,
             section=hearing.section,
             stage="chains",

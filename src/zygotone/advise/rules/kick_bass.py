@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from zygotone.advise.findings import RULES, Finding, Fix, Rule, Subject, reading_of, severity_of
+from zygotone.advise.findings import RULES, Finding, Fix, Rule, Subject, reading_of, share_lost, weighed
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.kick_and_bass import (
     Pair,
@@ -21,6 +21,7 @@ from zygotone.advise.kick_and_bass import (
     pair_of,
     pairs_of,
 )
+from zygotone.advise.schools import in_order
 from zygotone.dsp.dynamics import Level
 from zygotone.dsp.filters import SosStereo, bandpass_sos
 from zygotone.dsp.levels import gain_to_db
@@ -57,7 +58,9 @@ def find_clash(hearing: Hearing, subject: Subject) -> list[Finding]:
         Finding(
             id=f"kick-bass.{pair.kick_track.id}.{pair.bass_track.id}.{hearing.section.id}",
             rule="kick_bass_clash",
-            severity=max(0.15, severity_of(CLEAR_DB - pair.clear_db, 0.0, 9.0)),
+            severity=weighed(
+                share_lost(CLEAR_DB - pair.clear_db, 0.0, 6.0), pair.kick_track.seat, 1.0 - pair.now.clear_share
+            ),
             tracks=(pair.kick_track.id, pair.bass_track.id),
             section=hearing.section,
             stage="fit",
@@ -84,7 +87,7 @@ def find_timing(hearing: Hearing, subject: Subject) -> list[Finding]:
         Finding(
             id=f"kick-bass-start.{pair.kick_track.id}.{pair.bass_track.id}.{hearing.section.id}",
             rule="kick_bass_timing",
-            severity=max(0.15, severity_of(abs(pair.gap_ms), 0.0, 25.0)),
+            severity=weighed(share_lost(abs(pair.gap_ms), 0.0, 25.0), pair.kick_track.seat),
             tracks=(pair.kick_track.id, pair.bass_track.id),
             section=hearing.section,
             stage="fit",
@@ -104,7 +107,14 @@ def clash_fixes(hearing: Hearing, finding: Finding) -> tuple[Fix, ...]:
 
 def clash_fixes_one_by_one(hearing: Hearing, finding: Finding) -> Iterator[Fix]:
     pair = pair_of(hearing, finding)
-    yield from (rung(pair) for rung in (line_up, shape_onset, carve, dip, duck))
+    ways = (
+        ("timing first", line_up),
+        ("timing first", shape_onset),
+        ("carve", carve),
+        ("moving cut", dip),
+        ("duck", duck),
+    )
+    yield from (rung(pair) for _, rung in in_order(hearing.session, ways, lambda way: way[0]))
 
 
 def timing_fixes(hearing: Hearing, finding: Finding) -> tuple[Fix, ...]:
@@ -288,7 +298,7 @@ def dip(pair: Pair) -> Fix:
         )  # fmt: skip
         return insert_device(pair.hearing.session, bass.id, device)
 
-    label, school = "Dip only while the kick speaks", "carve"
+    label, school = "Dip only while the kick speaks", "moving cut"
     if _circular(make(-1.0)):
         return no_fix(label, school, f"{kick.name} listens to {bass.name} already; they cannot listen to each other")
     amount = round(_search(pair, make, _DEEPEST_DIP_DB), 1)

@@ -19,7 +19,8 @@ from zygotone.advise.findings import (
     Subject,
     WorkOutFixes,
     reading_of,
-    severity_of,
+    share_lost,
+    weighed,
 )
 from zygotone.advise.hearing import Hearing, sounds
 from zygotone.dsp.types import FloatArray, Stereo
@@ -123,12 +124,12 @@ def _heard(hearing: Hearing, track: Track, source: InstrumentSource) -> list[_He
 
 
 def _finding(
-    hearing: Hearing, name: str, track: Track, layers: tuple[Layer, ...], severity: float, sentence: str, advice: str,
+    hearing: Hearing, name: str, track: Track, layers: tuple[Layer, ...], lost: float, sentence: str, advice: str,
     evidence: dict[str, float],
 ) -> Finding:  # fmt: skip
     parts = ".".join(layer.id for layer in layers)
     return Finding(
-        id=f"{name.replace('_', '-')}.{track.id}.{parts}.{hearing.section.id}", rule=name, severity=max(0.1, severity),
+        id=f"{name.replace('_', '-')}.{track.id}.{parts}.{hearing.section.id}", rule=name, severity=weighed(lost, track.seat),
         tracks=(track.id,), section=hearing.section, stage="sounds", sentence=sentence, advice=advice, evidence=evidence,
         layers=tuple(layer.id for layer in layers),
     )  # fmt: skip
@@ -199,7 +200,7 @@ def _find_two_subs(hearing: Hearing, subject: Subject) -> list[Finding]:
         keeps, gives = (second, first) if second.job == "sub" and first.job != "sub" else (first, second)
         found.append(
             _finding(
-                hearing, "two_subs", track, (gives, keeps), severity_of(SUB_GAP_DB - gap, 0.0, SUB_GAP_DB),
+                hearing, "two_subs", track, (gives, keeps), share_lost(SUB_GAP_DB - gap, 0.0, SUB_GAP_DB),
                 f"{track.name}: {keeps.name} and {gives.name} both fill the octave below {SUB_HZ:.0f} Hz",
                 f"Let {keeps.name} have it alone: cut {gives.name} below.", {"low_gap_db": gap},
             )
@@ -250,7 +251,7 @@ def _find_cancelling(hearing: Hearing, subject: Subject) -> list[Finding]:
             )
             found.append(
                 _finding(
-                    hearing, "layer_cancels", track, (one, other), severity_of(-pair.worst_db, 2.0, 9.0),
+                    hearing, "layer_cancels", track, (one, other), share_lost(-pair.worst_db, 2.0, 9.0),
                     f"{track.name}: {one.name} and {other.name} cancel by {-pair.worst_db:.1f} dB near {pair.worst_hz:.0f} Hz",
                     f"They agree best with {other.name} {what}.",
                     {"cancel_db": pair.worst_db, "at_hz": pair.worst_hz, "later_ms": best.later_ms},
@@ -305,7 +306,7 @@ def _find_unheard(hearing: Hearing, subject: Subject) -> list[Finding]:
             if hidden > HIDDEN:
                 found.append(
                     _finding(
-                        hearing, "layer_unheard", track, (layer,), 0.3 + 0.3 * severity_of(hidden, HIDDEN, 1.0),
+                        hearing, "layer_unheard", track, (layer,), 0.5 * share_lost(hidden, HIDDEN, 1.0),
                         f"{track.name}: {layer.name} adds nothing that can be heard",
                         "Take it out, or turn it up until it is missed when it is gone.",
                         {"hidden_share": hidden, "added_db": added},
@@ -371,7 +372,7 @@ def _find_too_loud(hearing: Hearing, subject: Subject) -> list[Finding]:
             if layer.job in _SUPPORT and math.isfinite(over) and over > 0.0:
                 found.append(
                     _finding(
-                        hearing, "support_too_loud", track, (layer, lead), severity_of(over, 0.0, 8.0),
+                        hearing, "support_too_loud", track, (layer, lead), share_lost(over, 0.0, 8.0),
                         f"{track.name}: {layer.name} ({layer.job}) is {over:.1f} LU louder than {lead.name}, which it supports",
                         f"Lower {layer.name} until {lead.name} leads again.", {"over_lead_lu": over},
                     )
@@ -403,22 +404,22 @@ def _fix_too_loud(hearing: Hearing, finding: Finding) -> tuple[Fix, ...]:
 
 
 def _job(layer: Layer, audio: Stereo, rate_hz: int) -> tuple[str, str, dict[str, float], float] | None:
-    """What is wrong with a layer by its job: sentence, advice, evidence, severity; None where it does it."""
+    """What is wrong with a layer by its job: sentence, advice, evidence, share that is lost; None where it does it."""
     if layer.job == "attack":
         rise = attack_ms(audio, rate_hz)
         if math.isfinite(rise) and rise > ATTACK_MS:
-            return (f"is to be the attack, and takes {rise:.0f} ms to rise", "An attack is over within some 15 ms.", {"attack_ms": rise}, severity_of(rise, ATTACK_MS, 80.0))  # fmt: skip
+            return (f"is to be the attack, and takes {rise:.0f} ms to rise", "An attack is over within some 15 ms.", {"attack_ms": rise}, share_lost(rise, ATTACK_MS, 80.0))  # fmt: skip
     limits = {"air": (AIR_HZ, rate_hz / 2, AIR_SHARE), "sub": (20.0, 1.25 * SUB_HZ, SUB_SHARE)}
     if layer.job in limits:
         low, high, least = limits[layer.job]
         share = share_between(audio, low, high, rate_hz)
         if share < least:
             where = f"above {AIR_HZ / 1000:.0f} kHz" if layer.job == "air" else f"below {high:.0f} Hz"
-            return (f"is to be the {layer.job}, and has {100 * share:.0f} % of its power {where}", "Filter it to where it belongs, or give it the job it does.", {"share": share}, severity_of(least - share, 0.0, least))  # fmt: skip
+            return (f"is to be the {layer.job}, and has {100 * share:.0f} % of its power {where}", "Filter it to where it belongs, or give it the job it does.", {"share": share}, share_lost(least - share, 0.0, least))  # fmt: skip
     if layer.job == "width":
         share = side_share(audio)
         if share < WIDTH_SHARE:
-            return (f"is to be the width, and is {100 * share:.0f} % wide", "Spread it, or give it the job it does.", {"share": share}, severity_of(WIDTH_SHARE - share, 0.0, WIDTH_SHARE))  # fmt: skip
+            return (f"is to be the width, and is {100 * share:.0f} % wide", "Spread it, or give it the job it does.", {"share": share}, share_lost(WIDTH_SHARE - share, 0.0, WIDTH_SHARE))  # fmt: skip
     return None
 
 
@@ -431,8 +432,8 @@ def _find_job_not_done(hearing: Hearing, subject: Subject) -> list[Finding]:
                 continue
             wrong = _job(layer, each.audio, hearing.rate_hz)
             if wrong is not None:
-                what, advice, evidence, severity = wrong
-                found.append(_finding(hearing, "job_not_done", track, (layer,), severity, f"{track.name}: {layer.name} {what}", advice, evidence))  # fmt: skip
+                what, advice, evidence, lost = wrong
+                found.append(_finding(hearing, "job_not_done", track, (layer,), lost, f"{track.name}: {layer.name} {what}", advice, evidence))  # fmt: skip
     return found
 
 
@@ -517,7 +518,7 @@ def _find_build_up(hearing: Hearing, subject: Subject) -> list[Finding]:
         keeps = next(layer for layer in order if layer.id != gives.id)
         found.append(
             _finding(
-                hearing, "build_up", track, (gives, keeps), severity_of(over, MUD_DB, 12.0),
+                hearing, "build_up", track, (gives, keeps), share_lost(over, MUD_DB, 12.0),
                 f"{track.name}: {gives.name} and {keeps.name} pile up between 200 and 500 Hz",
                 f"Dip {gives.name} there; {keeps.name} keeps its body.", {"mud_db": over},
             )
@@ -569,7 +570,7 @@ def _find_off_key(hearing: Hearing, subject: Subject) -> list[Finding]:
                 continue
             found.append(
                 _finding(
-                    hearing, "drum_off_key", track, (layer,), severity_of(1.0 - step.consonance, 0.3, 0.95),
+                    hearing, "drum_off_key", track, (layer,), share_lost(1.0 - step.consonance, 0.3, 0.95),
                     f"{track.name}: {layer.name} rings at {name_pitch(hz, a4_hz=a4).note}, a {step.name} from {key.name.split()[0]}",
                     f"The nearest consonant tuning is {name_pitch(wanted, a4_hz=a4).note}, {abs(off):.0f} cents away.",
                     {"fundamental_hz": hz, "wanted_hz": wanted, "cents_off": off},

@@ -15,7 +15,7 @@ from zygotone.advise.norms import CHORDS
 from zygotone.devices import make_processor
 from zygotone.engine.chains import process_chain
 from zygotone.measure.dynamics import band_limited
-from zygotone.measure.pitch import agree, bass_note_pitches, kick_fundamental_hz, note_pitches
+from zygotone.measure.pitch import agree, bass_note_pitches, kick_fall_cents, kick_fundamental_hz, note_pitches
 from zygotone.measure.spectrum import spectrum
 from zygotone.music.keys import nearest_in_key
 from zygotone.music.pitch import name_pitch
@@ -50,7 +50,7 @@ def lowest_hz(hearing: Hearing, track: Track) -> float:
             ]  # fmt: skip
             if pitches:
                 return float(hearing.session.song.a4_hz) * math.pow(2.0, (min(pitches) - 69) / 12.0)
-        found = [hz for hz, weight in note_pitches(hearing.stem(track.id), hearing.rate_hz) if weight > 0.0]
+        found = [hz for hz, _ in note_pitches(hearing.stem(track.id), hearing.rate_hz) if math.isfinite(hz)]
         usual = _USUAL_LOWEST_HZ.get(track.role, 40.0)
         if track.role in ("kick", "snare", "hats", "percussion") or not found:
             return usual
@@ -355,6 +355,10 @@ def _kicks(session: Session) -> list[Subject]:
     return [(t.id,) for t in session.tracks if t.role == "kick" and not t.mute and isinstance(t.source, ClipSource)]
 
 
+# A kick whose pitch falls further than this while its body sounds rings at no note that could be off (common practice).
+_FALLS_CENTS = 100.0
+
+
 def _kick_off_key(hearing: Hearing, subject: Subject) -> Measured | None:
     track, key = hearing.session.track(subject[0]), hearing.session.song.parsed_key
     if key is None or not hearing.sounds(track.id):
@@ -363,7 +367,10 @@ def _kick_off_key(hearing: Hearing, subject: Subject) -> Measured | None:
     hz = hearing.fact(
         "kick pitch", hearing.graph.strip[track.id].key, lambda: kick_fundamental_hz(stem, rate, hearing.hits(track.id))
     )
-    if not math.isfinite(hz):
+    fall = hearing.fact(
+        "kick fall", hearing.graph.strip[track.id].key, lambda: kick_fall_cents(stem, rate, hearing.hits(track.id))
+    )
+    if not math.isfinite(hz) or fall > _FALLS_CENTS:
         return None
     a4 = hearing.session.song.a4_hz
     wanted = nearest_in_key(hz, key, a4_hz=a4)

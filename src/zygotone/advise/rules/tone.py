@@ -136,7 +136,7 @@ def _sibilance_rungs(hearing: Hearing, finding: Finding) -> list[Rung]:
         return insert_device(hearing.session, track.id, device)
 
     return [
-        Rung(label="Soften the consonants", school="carve", make=tamed, deepest=-18.0, detail=lambda a: f"{track.name} from 5 kHz, at most {a:.0f} dB".replace("-", "−")),
+        Rung(label="Soften the consonants", school="moving cut", make=tamed, deepest=-18.0, detail=lambda a: f"{track.name} from 5 kHz, at most {a:.0f} dB".replace("-", "−")),
         rungs.shelf(hearing, track, "high_shelf", 6000.0, -10.0, label="Darker"),
     ]  # fmt: skip
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zygotone.advise.findings import RULES, Finding, Fix, Rule, Subject, finite, reading_of, severity_of
+from zygotone.advise.findings import RULES, Finding, Fix, Rule, Subject, finite, reading_of, share_lost, weighed
 from zygotone.advise.hearing import Hearing
 from zygotone.measure.stereo import fold_down_loss_lu, side_share_below
 from zygotone.session.edits import insert_device, new_device
@@ -41,7 +41,7 @@ def find(hearing: Hearing, subject: Subject) -> list[Finding]:
         Finding(
             id=f"wide-low.{track.id}.{hearing.section.id}",
             rule="wide_low",
-            severity=max(0.1, severity_of(share, SLIGHT, STRONG)),
+            severity=weighed(share_lost(share, SLIGHT, STRONG), track.seat),
             tracks=subject,
             section=hearing.section,
             stage="chains",

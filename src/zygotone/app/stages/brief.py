@@ -8,12 +8,14 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QComboBox,
     QGridLayout,
+    QLabel,
     QLineEdit,
     QScrollArea,
     QWidget,
 )
 
 from zygotone.advise.new_project import add_stem, bars_for, fit_song, longest_clip_s
+from zygotone.advise.schools import SCHOOLS, Choice, School
 from zygotone.app.desk import Desk
 from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.widgets.basic import button, card, clear, column, label, number_box, row, whole_number_box
@@ -137,12 +139,24 @@ class BriefStage(StageWidget):
             column(label("Note values at this tempo, ms", "heading"), self._tempo_grid, margins=(12, 10, 12, 10))
         )
         key_table = card(column(label("Notes of the key, Hz", "heading"), self._key_grid, margins=(12, 10, 12, 10)))
+        self._schools: list[tuple[School, QComboBox, QLabel]] = []
+        schools = column(label("Which fixes come first", "heading"), spacing=4, margins=(12, 10, 12, 10))
+        for school in SCHOOLS:
+            box, cost = QComboBox(), label("", "soft", wrap=True, name=f"brief.school.{school.name}.cost")
+            box.addItems([choice.label for choice in school.choices])
+            box.setObjectName(f"brief.school.{school.name}")
+            box.setAccessibleName(school.label)
+            box.activated.connect(lambda at, s=school: self._set_school(s, s.choices[at]))
+            schools.addLayout(row(label(school.label, "soft"), 1, box, spacing=8))
+            schools.addWidget(cost)
+            self._schools.append((school, box, cost))
+        school_card = card(schools)
         inner = QWidget()
         inner.setLayout(
             column(
                 row(label("Brief", "title"), 1),
                 row(self.title, self.tempo, self.key, self.beats, self.a4, spacing=8),
-                row(column(tracks, buses, sections, 1, spacing=8), column(tempo_table, key_table, 1, spacing=8), spacing=8),
+                row(column(tracks, buses, sections, 1, spacing=8), column(school_card, tempo_table, key_table, 1, spacing=8), spacing=8),
                 1, spacing=8, margins=(16, 10, 10, 10),
             )
         )  # fmt: skip
@@ -168,6 +182,10 @@ class BriefStage(StageWidget):
         if not self.title.hasFocus():
             self.title.setText(song.title)
         self.key.setCurrentText(song.key or _NO_KEY)
+        for school, choices, cost in self._schools:
+            choice = school.chosen(self.desk.session.schools)
+            choices.setCurrentText(choice.label)
+            cost.setText(choice.cost)
         tracks = self.desk.session.tracks
         brief = tuple((t.id, t.name, t.role, t.seat) for t in tracks)
         if brief != self._tracks_shown:
@@ -332,6 +350,12 @@ class BriefStage(StageWidget):
     def _set_key(self) -> None:
         text = self.key.currentText()
         self._song("Key", key="" if text == _NO_KEY else parse_key(text.replace("♯", "#")).name)
+
+    def _set_school(self, school: School, choice: Choice) -> None:
+        def chosen(session: Session) -> Session:
+            return session.replace(schools=session.schools.replace(**{school.name: choice.value}))
+
+        self.desk.edit(f"{school.label}: {choice.label}", chosen)
 
     def _strip(self, track_id: str, what: str, **changes: object) -> None:
         self.desk.edit(what, lambda s: change_strip(s, track_id, **changes))

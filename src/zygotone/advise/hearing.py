@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import functools
 import math
+import threading
+from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
@@ -24,6 +26,7 @@ from zygotone.session.value import as_text
 
 _T = TypeVar("_T")
 _SILENT = 1e-4
+_RECENT = 6
 
 
 @dataclass
@@ -38,6 +41,9 @@ class Hearing:
     compiled: Graph | None = None
     _layer_nodes: dict[tuple[str, str], Node] = field(default_factory=dict)
     _once: dict[str, Any] = field(default_factory=dict)
+    # What was asked for of late: one rule after the other hears the same tracks.
+    _recent: OrderedDict[str, Take] = field(default_factory=OrderedDict)
+    _lock: threading.Lock = field(default_factory=threading.Lock)
 
     @classmethod
     def of(cls, graph: Graph, section: Section, renderer: Renderer, unwanted: IsUnwanted = lambda: False) -> Hearing:
@@ -80,6 +86,24 @@ class Hearing:
         found: _T = self._once[name]
         return found
 
+    def prepare(self) -> None:
+        """Renders what the rules are going to hear in one pass: all strips, what comes into buses, and what goes into and out of
+        devices that move a gain.
+
+        Raises
+        ------
+        Cancelled : nobody waits for it any more.
+        """
+        strips = (*self.session.tracks, *self.session.buses, self.session.mix)
+        nodes = [self.graph.strip[s.id] for s in strips if not s.mute]
+        nodes += [self.graph.raw[s.id] for s in strips if not s.mute and not isinstance(s, Track)]
+        nodes += [
+            node for s in strips if not s.mute for d in s.chain if d.on and d.spec.work
+            for node in self.graph.tap(s.id, d.id)
+        ]  # fmt: skip
+        unique = {node.key: node for node in nodes if not isinstance(node, SourceNode)}
+        self.renderer.prepare(self.graph, unique.values(), self.span, cancelled=self.unwanted)
+
     # --- audio ---------------------------------------------------------------------------------------------
 
     def take(self, node: Node) -> Take:
@@ -89,7 +113,14 @@ class Hearing:
         ------
         Cancelled : nobody waits for it any more.
         """
-        return self.renderer.take(self.graph, node, self.span, cancelled=self.unwanted)
+        take = self._recent.get(node.key)
+        if take is None:
+            take = self.renderer.take(self.graph, node, self.span, cancelled=self.unwanted)
+            with self._lock:
+                self._recent[node.key] = take
+                while len(self._recent) > _RECENT:
+                    self._recent.popitem(last=False)
+        return take
 
     def stem(self, strip_id: str) -> Stereo:
         """After chain, level and pan."""

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import functools
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -18,7 +18,7 @@ import numpy as np
 
 from zygotone.devices import Host, make_processor
 from zygotone.dsp.giving_up import IsUnwanted, asked_here, given_up_when
-from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Stereo
+from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Single, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
 from zygotone.engine.chains import process_chain
 from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, compile_session, nodes_below
@@ -61,6 +61,24 @@ class Take:
     audio: Stereo
     gain_db: FloatArray | None = None
     bad_samples: int = 0
+
+    @property
+    def nbytes(self) -> int:
+        return int(self.audio.nbytes + (self.gain_db.nbytes if self.gain_db is not None else 0))
+
+
+@dataclass(slots=True, weakref_slot=True)
+class KeptTake:
+    """A take as it is kept: in single precision, whose rounding lies 150 dB under the sound, it takes half of the room."""
+
+    audio: Single
+    gain_db: Single | None
+    bad_samples: int
+
+    @classmethod
+    def of(cls, take: Take) -> KeptTake:
+        gain_db = None if take.gain_db is None else take.gain_db.astype(np.float32)
+        return cls(take.audio.astype(np.float32), gain_db, take.bad_samples)
 
     @property
     def nbytes(self) -> int:
@@ -203,33 +221,58 @@ class Renderer:
         with given_up_when(cancelled if cancelled is not None else asked_here()):
             return self._taken(graph, node, span, preroll_s, block_frames, progress)
 
+    def prepare(
+        self, graph: Graph, nodes: Iterable[Node], span: tuple[int, int], *, cancelled: IsUnwanted | None = None
+    ) -> None:
+        """Renders several nodes over ``span`` in one pass, so that what they share is worked out once; whoever then takes
+        one finds it, as far as all of them fit.
+
+        Raises
+        ------
+        Cancelled : ``cancelled`` said so.
+        """
+        with given_up_when(cancelled if cancelled is not None else asked_here()):
+            by_work: dict[tuple[int, int], list[Node]] = {}
+            for node in nodes:
+                stretch = self._stretch(graph, node, span, PREROLL_S)
+                if self._remembered(node, *stretch) is None:
+                    by_work.setdefault(stretch, []).append(node)
+            for stretch, some in by_work.items():
+                self._work(graph, *stretch, OFFLINE_BLOCK_FRAMES).render(some, None)
+
+    def _stretch(self, graph: Graph, node: Node, span: tuple[int, int], preroll_s: float) -> tuple[int, int]:
+        """What is rendered for a node over ``span``: the first frame, and how many."""
+        first = max(0, span[0] - round(preroll_s * graph.session.rate_hz))
+        return first, span[1] - first + _MARGIN_FRAMES * (1 + node.latency // _MARGIN_FRAMES)
+
+    def _work(self, graph: Graph, first: int, total: int, block_frames: int) -> _Work:
+        return _Work(self, self.host(graph.session), self.source_reader(graph.session), first, total, block_frames)
+
     def _taken(
         self, graph: Graph, node: Node, span: tuple[int, int], preroll_s: float, block_frames: int,
         progress: Callable[[float], None] | None,
     ) -> Take:  # fmt: skip
         start, end = span
-        rate = graph.session.rate_hz
-        first = max(0, start - round(preroll_s * rate))
-        margin = _MARGIN_FRAMES * (1 + node.latency // _MARGIN_FRAMES)
-        total = end - first + margin
-        work = _Work(self, self.host(graph.session), self.source_reader(graph.session), first, total, block_frames)
-        whole = self._remembered(node, first, total) or work.render(node, progress)
+        first, total = self._stretch(graph, node, span, preroll_s)
+        whole: Take | KeptTake | None = self._remembered(node, first, total)
+        if whole is None:
+            whole = self._work(graph, first, total, block_frames).render([node], progress)
         cut = slice(start - first + node.latency, end - first + node.latency)
         return Take(
-            np.ascontiguousarray(whole.audio[:, cut]),
-            None if whole.gain_db is None else whole.gain_db[start - first : end - first],
+            np.ascontiguousarray(whole.audio[:, cut], dtype=np.float64),
+            None if whole.gain_db is None else whole.gain_db[start - first : end - first].astype(np.float64),
             whole.bad_samples,
         )
 
-    def _remembered(self, node: Node, first: int, total: int) -> Take | None:
+    def _remembered(self, node: Node, first: int, total: int) -> KeptTake | None:
         return self.held.get((node.key, first, total))
 
-    def _keep(self, key: object, take: Take, *, cheap: bool = False) -> None:
+    def _keep(self, key: object, take: Take | KeptTake, *, cheap: bool = False) -> None:
         take.audio.setflags(write=False)
         self.held.put(key, take, cheap=cheap)
 
     def _put(self, node: Node, first: int, total: int, take: Take) -> None:
-        self._keep((node.key, first, total), take, cheap=not isinstance(node, DeviceNode))
+        self._keep((node.key, first, total), KeptTake.of(take), cheap=not isinstance(node, DeviceNode))
 
     # --- shortcuts -----------------------------------------------------------------------------------------
 
@@ -275,9 +318,10 @@ class _Work:
     total: int
     block_frames: int
 
-    def render(self, node: Node, progress: Callable[[float], None] | None) -> Take:
-        """``node`` over the span, from what is held of what it needs. Kept are the ends of chains, as far as they fit, and the
-        node: faders and sums are soon worked out again, and what is within a chain is seldom asked for."""
+    def render(self, nodes: Sequence[Node], progress: Callable[[float], None] | None) -> Take:
+        """``nodes`` over the span, from what is held of what they need; what the last of them gives. Kept are the ends of
+        chains, as far as they fit, and the nodes: faders and sums are soon worked out again, and what is within a chain is
+        seldom asked for."""
         given: dict[str, GivenRunner] = {}
 
         def known(each: Node) -> bool:
@@ -285,12 +329,15 @@ class _Work:
                 given[each.key] = GivenRunner(each, take.audio, self.first)
             return each.key in given
 
-        todo = nodes_below([node], known=known)
+        todo = nodes_below(nodes, known=known)
         self.renderer.devices_run += sum(isinstance(each, DeviceNode) for each in todo)
         leads_on = {i.key for each in todo if not isinstance(each, DeviceNode) for i in each.inputs}
-        room = int(_KEPT_SHARE * self.renderer.held.limit_bytes / (self.total * 16))
-        kept = [each for each in todo if isinstance(each, DeviceNode) and each.key in leads_on and each is not node]
-        wanted = [*kept[:room], node]
+        room = int(_KEPT_SHARE * self.renderer.held.limit_bytes / (self.total * 8))
+        asked = {node.key for node in nodes}
+        kept = [
+            each for each in todo if isinstance(each, DeviceNode) and each.key in leads_on and each.key not in asked
+        ]
+        wanted = [*kept[: max(0, room - len(nodes))], *nodes]
         blocks = BlockGraph(self.host)
         blocks.show(wanted, self.reader, given=tuple(given.values()))
         audio = {each.key: np.empty((2, self.total)) for each in wanted}

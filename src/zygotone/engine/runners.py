@@ -13,7 +13,7 @@ from zygotone.devices.pan import pan_gains
 from zygotone.dsp.delays import PAST_FRAMES, DelayLine
 from zygotone.dsp.dynamics import is_finite, replace_not_finite
 from zygotone.dsp.levels import db_to_gain
-from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.types import FloatArray, Single, Stereo
 from zygotone.engine.graph import BlendNode, DeviceNode, Node, SourceNode, StripNode, SumNode
 from zygotone.engine.motion import FADE_FRAMES, beats_of, by_path, fade_weights, moved, smoothed
 from zygotone.session.kinds import Device, continuous_params
@@ -94,7 +94,7 @@ class SourceRunner(Runner):
 class GivenRunner(Runner):
     """What was worked out before, from frame ``first`` of the song on."""
 
-    def __init__(self, node: Node, audio: Stereo, first: int) -> None:
+    def __init__(self, node: Node, audio: Stereo | Single, first: int) -> None:
         super().__init__(node)
         self._audio, self._first = audio, first
 
@@ -103,7 +103,8 @@ class GivenRunner(Runner):
         return ()
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
-        return np.ascontiguousarray(self._audio[:, start - self._first : start - self._first + frames])
+        part = self._audio[:, start - self._first : start - self._first + frames]
+        return np.ascontiguousarray(part, dtype=np.float64)
 
 
 class DeviceRunner(Runner):

@@ -8,7 +8,10 @@ from collections import OrderedDict
 from collections.abc import Callable
 from typing import Any
 
+from zygotone.dsp.giving_up import give_up_if_unwanted
+
 DEFAULT_BYTES = 896 << 20
+_ASKS_S = 0.02  # how often who waits asks whether it is still wanted
 
 
 class Held:
@@ -21,6 +24,7 @@ class Held:
         self.limit_bytes, self.held_bytes = limit_bytes, 0
         self._held: OrderedDict[object, tuple[Any, int]] = OrderedDict()
         self._cheap: OrderedDict[object, tuple[Any, int]] = OrderedDict()  # these go first
+        self._making: dict[object, threading.Event] = {}
         self._in_use: weakref.WeakValueDictionary[object, Any] = weakref.WeakValueDictionary()
         # Entered again by whoever holds it where Python, tidying up just then, lets go of something that asks.
         self._lock = threading.RLock()
@@ -50,12 +54,32 @@ class Held:
                 self.held_bytes -= old
 
     def remember(self, key: object, work: Callable[[], Any]) -> Any:
-        """Result of ``work``, remembered by ``key``, which must name everything the result depends on."""
-        found = self.get(key)
-        if found is None:
+        """Result of ``work``, remembered by ``key``, which must name everything the result depends on. What another thread
+        is working out already is waited for.
+
+        Raises
+        ------
+        Cancelled : nobody waits for it any more.
+        """
+        while True:
+            with self._lock:
+                found = self.get(key)
+                if found is not None:
+                    return found
+                other = self._making.get(key)
+                if other is None:
+                    made = self._making[key] = threading.Event()
+                    break
+            while not other.wait(_ASKS_S):  # where it failed there, it is worked out here
+                give_up_if_unwanted()
+        try:
             found = work()
             self.put(key, found)
-        return found
+            return found
+        finally:
+            with self._lock:
+                del self._making[key]
+            made.set()
 
 
 def bytes_of(value: Any) -> int:

@@ -49,7 +49,7 @@ def test_every_device_opens_with_its_picture_and_rulers(window, chains, settled)
         device = chains.device
         assert device.kind == kind.kind
         assert device.mix == kind.usual_mix
-        plots = [p for picture in chains._pictures.values() if picture.isVisible() for p in picture.findChildren(Plot)]
+        plots = [p for picture in chains.picture.by_kind.values() if picture.isVisible() for p in picture.findChildren(Plot)]
         assert any(p._curves for p in plots), kind.kind
         for p in kind.params:
             if p.has_range:
@@ -88,7 +88,7 @@ def test_entries_are_added_chosen_changed_and_removed(window, chains):
 
 def test_a_ducking_curve_is_drawn_by_hand(window, chains):
     chains.add_device("ducker")
-    picture = chains._pictures["duck"]
+    picture = chains.picture.by_kind["duck"]
     picture.curve.pressed.emit(0.25, 0.85)
     picture.curve.dragged.emit(0.4, 0.5)
     picture.curve.released.emit()

@@ -188,7 +188,6 @@ def test_the_velocity_field_stops_at_its_ends_and_a_length_that_is_stepped_keeps
 def test_a_menu_is_filled_as_it_is_opened_with_the_mouse(window, hand, qtbot):
     opener = hand.find(QPushButton, "sounds.change")
     menu = opener.menu()
-    assert not menu.actions()  # nobody has looked yet
     seen = []
 
     def look() -> None:

@@ -210,6 +210,23 @@ class ChainOf:
 
 
 @dataclass(frozen=True, slots=True)
+class LayerDeviceOf:
+    """What one device of a layer's chain does."""
+
+    graph: Graph
+    section: Section
+    track: str
+    layer: str
+    path: str
+    name: str = "device of a layer"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> Effect:
+        return device_effect(
+            Hearing.of(self.graph, self.section, renderer, unwanted), self.track, self.path, layer=self.layer
+        )
+
+
+@dataclass(frozen=True, slots=True)
 class LayerMapOf:
     graph: Graph
     section: Section

@@ -16,6 +16,7 @@ from zygotone.measure.dynamics import crest_db, pumping_db
 from zygotone.measure.loudness import integrated_lufs
 from zygotone.measure.low_end import band_envelope
 from zygotone.measure.spectrum import centroid_hz, log_spectrum_db, spectrum
+from zygotone.session.edits import layer_of
 from zygotone.session.models import Device, walk
 
 FREQS_HZ: FloatArray = np.geomspace(25.0, 16000.0, 300)
@@ -61,11 +62,12 @@ class Effect:
     latency_ms: float
 
 
-def device_effect(hearing: Hearing, strip_id: str, path: str) -> Effect:
-    """Measured on the section of ``hearing``; ``path`` as in ``models.walk``. A device that is off changes nothing."""
-    rate = hearing.rate_hz
-    device = hearing.session.strip(strip_id).device(path)
-    before_node, after_node = hearing.graph.tap(strip_id, path)
+def device_effect(hearing: Hearing, strip_id: str, path: str, *, layer: str | None = None) -> Effect:
+    """Measured on the section of ``hearing``; ``path`` as in ``models.walk``, in the strip's chain or in that of one of its
+    layers. A device that is off changes nothing."""
+    rate, session = hearing.rate_hz, hearing.session
+    device = dict(walk((session.strip(strip_id) if layer is None else layer_of(session, strip_id, layer)).chain))[path]
+    before_node, after_node = hearing.graph.tap(strip_id, path, layer=layer)
     keyed = device.key is not None and device.on
     gain = before = None
     if after_node is not before_node:

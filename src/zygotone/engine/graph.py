@@ -17,7 +17,19 @@ import numpy as np
 from zygotone.devices import Host, make_processor
 from zygotone.errors import LoopError
 from zygotone.session.automation import Lane
-from zygotone.session.models import Device, InstrumentSource, Layer, Send, Session, Strip, Track, branches, chains_of
+from zygotone.session.instruments import Route, routable
+from zygotone.session.models import (
+    Device,
+    InstrumentSource,
+    Layer,
+    Send,
+    Session,
+    Song,
+    Strip,
+    Track,
+    branches,
+    chains_of,
+)
 from zygotone.session.params import Param, Values
 from zygotone.session.value import Value, as_text, digest_of
 from zygotone.sources.instrument import fader_paths, unfaded
@@ -46,6 +58,23 @@ class Motion:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class RouteMotion:
+    """A route of a layer to a device of its chain, made ready: the parameter it moves, and all that says how."""
+
+    param: Param
+    path: str
+    route: Route
+    layer: Layer
+    track: Track
+    song: Song
+    rate_hz: int
+    digest: str
+
+
+AnyMotion: TypeAlias = Motion | RouteMotion
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class Node:
     """One step of the graph. ``latency`` is that of its output, in frames behind the song."""
 
@@ -69,7 +98,7 @@ class DeviceNode(Node):
 
     device: Device | None = None
     bpm: float = 120.0
-    motions: tuple[Motion, ...] = ()
+    motions: tuple[AnyMotion, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -79,7 +108,7 @@ class StripNode(Node):
     level_db: float = 0.0
     pan_pct: float = 0.0
     bpm: float = 120.0
-    motions: tuple[Motion, ...] = ()
+    motions: tuple[AnyMotion, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -93,7 +122,7 @@ class BlendNode(Node):
 
     mix: float = 1.0
     bpm: float = 120.0
-    motions: tuple[Motion, ...] = ()
+    motions: tuple[AnyMotion, ...] = ()
 
 
 _N = TypeVar("_N", bound=Node)
@@ -155,7 +184,7 @@ class ChainCompiler:
     bpm: float
     key_node: Callable[[Device], Node | None]
     kept: Kept = field(default_factory=Kept)
-    motions: Callable[[str, str], tuple[Motion, ...]] = lambda strip, path: ()
+    motions: Callable[[str, str], tuple[AnyMotion, ...]] = lambda strip, path: ()
     # Signal before and after each device, by strip id and path.
     taps: dict[tuple[str, str], tuple[Node, Node]] = field(default_factory=dict)
 
@@ -208,7 +237,7 @@ class ChainCompiler:
         return self._blend((owner, path), node, self.summed((owner, f"{path}/sum"), ends), device.mix, motions)
 
     def fader(
-        self, place: Place, node: Node, level_db: float, pan_pct: float, motions: tuple[Motion, ...] = ()
+        self, place: Place, node: Node, level_db: float, pan_pct: float, motions: tuple[AnyMotion, ...] = ()
     ) -> Node:
         """``node`` at another level and place; itself where nothing would change."""
         if level_db == 0.0 and pan_pct == 0.0 and not motions:
@@ -234,7 +263,7 @@ class ChainCompiler:
 
         return self.kept.node(place, tuple(members), make)
 
-    def _blend(self, place: Place, dry: Node, wet: Node, mix: float, motions: tuple[Motion, ...]) -> Node:
+    def _blend(self, place: Place, dry: Node, wet: Node, mix: float, motions: tuple[AnyMotion, ...]) -> Node:
         if mix == 1.0 and not motions:
             return wet
         digests = tuple(m.digest for m in motions)
@@ -265,9 +294,10 @@ class Graph:
     def mix(self) -> Node:
         return self.strip[self.session.mix.id]
 
-    def tap(self, strip_id: str, path: str) -> tuple[Node, Node]:
-        """The signal before and after one device of a chain; both the same where it is switched off."""
-        found = self.taps.get((strip_id, path))
+    def tap(self, strip_id: str, path: str, *, layer: str | None = None) -> tuple[Node, Node]:
+        """The signal before and after one device of a chain, a strip's or that of one of its layers; both the same where it is
+        switched off, or the layer is."""
+        found = self.taps.get((strip_id if layer is None else _owner_of_layer(strip_id, layer), path))
         return found if found is not None else (self.raw[strip_id], self.raw[strip_id])
 
 
@@ -280,9 +310,10 @@ class _SessionCompiler:
         self.strips: dict[str, Node] = {}
         self._song_digest = session.song.replace(title="", key="").digest
         self._lanes = _motions(session)
+        self._routes = _route_motions(session, self._song_digest)
         self.chain_compiler = ChainCompiler(
             session.rate_hz, session.song.tempo_bpm, self._key, kept,
-            motions=lambda strip, path: self._lanes.get((strip, path), ()),
+            motions=lambda strip, path: (*self._lanes.get((strip, path), ()), *self._routes.get((strip, path), ())),
         )  # fmt: skip
         self._leads = leads(session)
 
@@ -340,7 +371,8 @@ class _SessionCompiler:
         def make() -> SourceNode:
             source: Value = track.source
             if isinstance(source, InstrumentSource):
-                source = source.replace(layers=tuple(layer.replace(chain=()) for layer in layers), macros=("",) * 4)
+                played = tuple(layer.replace(chain=(), routes=layer.note_routes) for layer in layers)
+                source = source.replace(layers=played, macros=("",) * 4)
             key = digest_of(
                 "source", faded, self.session.rate_hz, self._song_digest, source.digest, as_text(track.parts),
                 track.nudge_ms, *digests,
@@ -447,6 +479,27 @@ def _motions(session: Session) -> dict[tuple[str, str], tuple[Motion, ...]]:
             place = (_owner_of_layer(lane.strip, lane.layer), lane.device)
         motion = Motion(session.lane_target(lane), lane.param, lane, start, end)
         found[place] = (*found.get(place, ()), motion)
+    return found
+
+
+def _route_motions(session: Session, song_digest: str) -> dict[tuple[str, str], tuple[RouteMotion, ...]]:
+    """Routes of layers to devices of their chains, by who owns the chain and the device's path."""
+    found: dict[tuple[str, str], tuple[RouteMotion, ...]] = {}
+    for track in session.tracks:
+        if not isinstance(track.source, InstrumentSource):
+            continue
+        source = track.source
+        for layer in source.sounding:
+            for route in layer.chain_routes:
+                assert route.device is not None
+                digest = digest_of(
+                    "route", route.digest, layer.replace(chain=(), routes=()).digest, as_text(source.lfos), as_text(source.phrases),
+                    as_text(track.parts), track.nudge_ms, song_digest, session.rate_hz,
+                )  # fmt: skip
+                param = routable(layer, route.device)[route.target]
+                motion = RouteMotion(param, route.target, route, layer, track, session.song, session.rate_hz, digest)
+                place = (_owner_of_layer(track.id, layer.id), route.device)
+                found[place] = (*found.get(place, ()), motion)
     return found
 
 

@@ -10,15 +10,19 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable, Sequence
+from typing import TypeVar
 
 import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import GRID_FRAMES, FloatArray
-from zygotone.engine.graph import Motion
+from zygotone.engine.graph import AnyMotion, Motion, RouteMotion
+from zygotone.engine.route_motion import route_values
 from zygotone.session.automation import lane_values, offset_param, shifted
 from zygotone.session.instruments import Layer, layer_value
 from zygotone.sources.modulation import Automation
+
+_M = TypeVar("_M", bound=AnyMotion)
 
 # As short as a change can be without being heard as a click: of a full step of a 1 kHz tone, less than −80 dB of its power
 # lies more than 300 Hz away (measured in tests/engine/test_automation.py; the fade's slope is a Hann window).
@@ -76,11 +80,12 @@ def beats_of(frames: FloatArray, *, rate_hz: int, bpm: float) -> FloatArray:
     return np.asarray(np.asarray(frames, dtype=np.float64) * (bpm / 60.0 / rate_hz))
 
 
-def moved(motions: Sequence[Motion], base: float, beats: FloatArray) -> FloatArray:
+def moved(motions: Sequence[AnyMotion], base: float, beats: FloatArray) -> FloatArray:
     """Value at ``beats`` (n,) of one parameter: ``base`` where no lane plays, and the last lane where several do; what
-    relative lanes add comes on top of that."""
+    relative lanes and routes add comes on top of that."""
     out = np.full(len(beats), float(base))
-    for motion in sorted(motions, key=lambda m: m.lane.relative):
+    lanes = [motion for motion in motions if isinstance(motion, Motion)]
+    for motion in sorted(lanes, key=lambda m: m.lane.relative):
         playing = (beats >= motion.start_beat) & (beats < motion.end_beat)
         if not playing.any():
             continue
@@ -90,6 +95,11 @@ def moved(motions: Sequence[Motion], base: float, beats: FloatArray) -> FloatArr
             out[playing] = shifted(motion.param, out[playing], offsets)
         else:
             out[playing] = lane_values(motion.lane, motion.param, at)
+    for route in motions:
+        if isinstance(route, RouteMotion):
+            added = route_values(route, beats)
+            out = out * 2.0**added if route.param.scale == "log" else out + added
+            out = np.clip(out, route.param.low, route.param.high)
     return out
 
 
@@ -102,8 +112,8 @@ def layer_automation(layer: Layer, motions: Sequence[Motion], *, bpm: float) -> 
     return {path: follow(path, mine) for path, mine in by_path(motions).items()}
 
 
-def by_path(motions: Sequence[Motion]) -> dict[str, list[Motion]]:
-    found: dict[str, list[Motion]] = {}
+def by_path(motions: Sequence[_M]) -> dict[str, list[_M]]:
+    found: dict[str, list[_M]] = {}
     for motion in motions:
         found.setdefault(motion.path, []).append(motion)
     return found

@@ -154,7 +154,8 @@ class Renderer:
         mine = tuple(m for m in motions if m.lane.layer == layer.id and m.path not in fader_paths(layer))
         # What other layers are matters only where they decide how long a voice takes room.
         releases = max(each.envelope.release_ms for each in source.layers)
-        sound = unfaded(layer).replace(name="", chain=(), output="chain", mute=False, solo=False)
+        alone: dict[str, Any] = {"name": "", "chain": (), "output": "chain", "mute": False, "solo": False}
+        sound = unfaded(layer).replace(**alone, routes=layer.note_routes)
         key = digest_of(
             "layer", sound.digest, source.voices.digest, as_text(source.lfos), as_text(source.phrases), as_text(track.parts), releases,
             session.song.replace(title="", key="").digest, session.rate_hz, *(m.digest for m in mine),

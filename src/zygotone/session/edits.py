@@ -9,7 +9,7 @@ from typing import Any, Literal, TypeAlias
 from zygotone.errors import ParameterError
 from zygotone.session.automation import Lane
 from zygotone.session.catalogue import DEVICES
-from zygotone.session.instruments import FILTERS
+from zygotone.session.instruments import leading_routes
 from zygotone.session.models import (
     Asset,
     Bus,
@@ -391,12 +391,11 @@ def change_layer(session: Session, track_id: str, layer_id: str, **changes: Any)
         kind = given.get("kind", layer.sound.kind)
         kept = layer.sound.params.to_json() if kind == layer.sound.kind else {}
         changes["sound"] = {**kept, **_plain(given), "kind": kind}
-        # What the new source does not have cannot be moved any more.
-        if kind != layer.sound.kind:
-            changes.setdefault("routes", tuple(r for r in layer.routes if not r.target.startswith("sound.")))
-    gone = tuple(f"{which}." for which in FILTERS if which in changes and changes[which] is None)
-    if gone:
-        changes.setdefault("routes", tuple(r for r in layer.routes if not r.target.startswith(gone)))
+    if (
+        layer.routes and "routes" not in changes
+    ):  # what the new source, filters or chain do not have cannot be moved any more
+        bare = Layer.model_validate({**dict(layer), **changes, "routes": ()})
+        changes["routes"] = leading_routes(bare.replace(routes=layer.routes))
     return put_layer(session, track_id, Layer.model_validate({**dict(layer), **changes}))
 
 

@@ -16,7 +16,7 @@ from pydantic import Field, field_validator, model_validator
 
 from zygotone.errors import ParameterError
 from zygotone.session.automation import DrawnPoint
-from zygotone.session.kinds import Device, Sound, file_names, moving_params, walk
+from zygotone.session.kinds import Device, Sound, continuous_params, file_names, moving_params, walk
 from zygotone.session.params import Param, at_start, frequency, level, nearest, number, share, whole
 from zygotone.session.paths import read_path, write_path
 from zygotone.session.value import Id, Name, Value
@@ -181,12 +181,14 @@ ROUTE_SOURCES: dict[RouteSource, str] = {
 
 class Route(Value):
     """``amount`` in octaves where the target lies on a ratio scale, else in the target's unit; times another source where it
-    is ``scaled_by`` one, as a vibrato is by the wheel."""
+    is ``scaled_by`` one, as a vibrato is by the wheel. ``target`` is a parameter of the layer, or of ``device``, a path in its
+    chain: that hears all voices at once, so it goes by the note that began last."""
 
     source: RouteSource
     target: Annotated[str, Field(min_length=1, max_length=200)]
     amount: Annotated[float, Field(ge=-20000, le=20000)]
     scaled_by: RouteSource | None = None
+    device: Annotated[str, Field(min_length=1, max_length=400)] | None = None
 
 
 class Layer(Value):
@@ -223,12 +225,23 @@ class Layer(Value):
 
     @model_validator(mode="after")
     def _routes_lead_somewhere(self) -> Self:
-        params = layer_params(self)
         for route in self.routes:
+            params = routable(self, route.device)
             if route.target not in params:
-                meant = nearest(route.target, params, "it can move")
-                raise ParameterError(f"layer {self.name!r} cannot move {route.target!r}{meant}")
+                meant = nearest(route.target, params, "it can move") if params else ""
+                what = route.target if route.device is None else f"{route.target} of {route.device}"
+                raise ParameterError(f"layer {self.name!r} cannot move {what!r}{meant}")
         return self
+
+    @property
+    def note_routes(self) -> tuple[Route, ...]:
+        """Those that move something of each note."""
+        return tuple(route for route in self.routes if route.device is None)
+
+    @property
+    def chain_routes(self) -> tuple[Route, ...]:
+        """Those that move devices of its chain."""
+        return tuple(route for route in self.routes if route.device is not None)
 
 
 _STARTING = {
@@ -252,6 +265,19 @@ def layer_params(layer: Layer) -> dict[str, Param]:
         found |= {f"{which}.envelope.{name}": p for name, p in _STARTING.items()}
     found |= {BEND.name: BEND, **{f"bend.{name}": p for name, p in _STARTING.items()}}
     return found | {f"lfos.{n}.{name}": p for n in range(2) for name, p in _LFO_STARTING.items()}
+
+
+def routable(layer: Layer, device: str | None) -> dict[str, Param]:
+    """What routes can move on a layer, or on a device of its chain; nothing of a device that is not there."""
+    if device is None:
+        return layer_params(layer)
+    there = dict(walk(layer.chain)).get(device)
+    return {} if there is None else continuous_params(there)
+
+
+def leading_routes(layer: Layer) -> tuple[Route, ...]:
+    """Of a layer's routes those that still lead somewhere."""
+    return tuple(route for route in layer.routes if route.target in routable(layer, route.device))
 
 
 def layer_value(layer: Layer, path: str, *, bpm: float) -> float:

@@ -8,7 +8,7 @@ from typing import Any
 
 from zygotone.errors import ParameterError
 from zygotone.session.edits import layer_of, make_id, put_layer
-from zygotone.session.instruments import ENVELOPE, FILTER, FILTERS, LAYER, LFO, Layer, layer_params
+from zygotone.session.instruments import ENVELOPE, FILTER, LAYER, LFO, Layer, layer_params, leading_routes
 from zygotone.session.kinds import KindValues
 from zygotone.session.models import Device, Session
 from zygotone.session.params import Param, Values
@@ -39,16 +39,13 @@ def changed_likewise(layer: Layer, old: Layer, new: Layer) -> Layer:
         before, after, here = read_path(old, path), read_path(new, path), read_path(made, path)
         if path == "routes":
             after = (*(r for r in here if r not in before or r in after), *(r for r in after if r not in before))
-            after = tuple(r for r in after if r.target in layer_params(made))
         elif path == "chain":
             after = _chain(here, before, after)
         elif _is_number(before) and _is_number(after) and _is_number(here):
             after = _moved(_declared(made, path), here, before, after)
         made = write_path(made, path, after)
-    for which in FILTERS:  # one that went takes what moved it along
-        if getattr(made, which) is None:
-            made = made.replace(routes=tuple(r for r in made.routes if not r.target.startswith(f"{which}.")))
-    return Layer.model_validate(dict(made))
+    # What went takes along what moved it.
+    return Layer.model_validate(dict(made.replace(routes=leading_routes(made))))
 
 
 def _differences(old: Any, new: Any, path: str = "") -> Iterator[str]:

@@ -261,7 +261,7 @@ def side_gains(level_db: FloatArray, pan_pct: FloatArray) -> FloatArray:
 
 def pans_voices(layer: Layer) -> bool:
     """Whether routes place each voice for itself; then the layer's pan is where they start from, before its chain."""
-    return any(route.target == "pan_pct" for route in layer.routes)
+    return any(route.target == "pan_pct" for route in layer.note_routes)
 
 
 def fader_paths(layer: Layer) -> tuple[str, ...]:

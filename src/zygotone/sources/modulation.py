@@ -94,7 +94,7 @@ class Motions:
         self._at_s: FloatArray = np.arange(self.cells + 1, dtype=np.float64) * (GRID_FRAMES / rate_hz)
         self._params = layer_params(layer)
         self._routes: dict[str, list[Route]] = {}
-        for route in layer.routes:
+        for route in layer.note_routes:
             self._routes.setdefault(route.target, []).append(route)
         self._sources: dict[str, FloatArray] = {}
 
@@ -175,7 +175,7 @@ def as_it_begins(
     """The layer with what a note takes at its start set to where it stands then; and all of the source's parameters as they
     stand then, also those that move on."""
     params = layer_params(layer)
-    moved = {*(route.target for route in layer.routes), *automation}
+    moved = {*(route.target for route in layer.note_routes), *automation}
     starting = sorted(path for path in moved if params[path].at_start or path.startswith("sound."))
     if not starting:
         return layer, layer.sound.params
@@ -193,7 +193,7 @@ def as_it_begins(
 
 def _sources(layer: Layer) -> set[str]:
     """What the layer's routes come from."""
-    return {name for route in layer.routes for name in (route.source, route.scaled_by) if name is not None}
+    return {name for route in layer.note_routes for name in (route.source, route.scaled_by) if name is not None}
 
 
 def depends_on_place(layer: Layer, shared: tuple[Lfo, Lfo]) -> bool:

@@ -193,7 +193,10 @@ def draw_routes(painter: QPainter, box: QRectF, glance: Glance) -> str:
     if not routes:
         _word(painter, box, "none")
         return "No routes"
-    sources, targets = list(dict.fromkeys(r.source for r in routes)), list(dict.fromkeys(r.target for r in routes))
+    sources, targets = (
+        list(dict.fromkeys(r.source for r in routes)),
+        list(dict.fromkeys((r.device, r.target) for r in routes)),
+    )
 
     def place(at: int, of: int) -> float:
         return box.top() + box.height() * (at + 0.5) / of
@@ -202,7 +205,7 @@ def draw_routes(painter: QPainter, box: QRectF, glance: Glance) -> str:
     for r in routes:
         ends = (
             QPointF(box.left() + 6, place(sources.index(r.source), len(sources))),
-            QPointF(box.right() - 6, place(targets.index(r.target), len(targets))),
+            QPointF(box.right() - 6, place(targets.index((r.device, r.target)), len(targets))),
         )
         painter.drawLine(*ends)
         painter.setBrush(colour("ink"))

@@ -19,7 +19,7 @@ from zygotone.app.widgets.basic import button, clear, column, label, row
 from zygotone.app.widgets.lane_plot import LanePlot
 from zygotone.app.widgets.lane_points import PointFields, PointHands
 from zygotone.app.widgets.ruler import Ruler
-from zygotone.app.widgets.target_words import target_title
+from zygotone.app.widgets.target_words import device_target_title, target_title
 from zygotone.music.tempo import COMMON_NOTE_VALUES
 from zygotone.session import lane_edits
 from zygotone.session.automation import SHAPES, Lane, Point, lane_values, offset_param, shifted
@@ -46,11 +46,7 @@ def lane_title(session: Session, lane: Lane) -> str:
     if lane.param.startswith("send."):
         return f"Send to {session.strip(lane.param.removeprefix('send.')).name}"
     chain = strip.chain if lane.layer is None else layer_of(session, lane.strip, lane.layer).chain
-    device = dict(walk(chain))[lane.device].title if lane.device else None
-    what = "Wet / dry" if lane.param == "mix" else param.label
-    number = next((part for part in lane.param.split(".") if part.isdigit()), None)
-    where = f"{device}: " if device else ""
-    return f"{where}{what}{f' {int(number) + 1}' if number is not None else ''}"
+    return device_target_title(dict(walk(chain))[lane.device], lane.param, param) if lane.device else param.label
 
 
 def automation_offer(open_lane: Callable[[], None]) -> Callable[[], Menu]:

@@ -1,7 +1,8 @@
-"""What routes and lanes move on a layer, in words."""
+"""What routes and lanes move on a layer and on devices, in words."""
 
 from __future__ import annotations
 
+from zygotone.session.kinds import Device
 from zygotone.session.params import Param
 
 _GROUPS = {"envelope": "level envelope ", "bend": "pitch envelope ", "filter": "filter ", "filter2": "second filter "}
@@ -23,3 +24,10 @@ def target_title(path: str, p: Param) -> str:
     """As a name of its own."""
     words = target_words(path, p)
     return words[0].upper() + words[1:]
+
+
+def device_target_title(device: Device, path: str, p: Param) -> str:
+    """``EQ: Frequency 2``, by the name that the device has in its chain."""
+    what = "Wet / dry" if path == "mix" else p.label
+    number = next((part for part in path.split(".") if part.isdigit()), None)
+    return f"{device.title}: {what}{f' {int(number) + 1}' if number is not None else ''}"

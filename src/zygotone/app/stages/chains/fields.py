@@ -230,13 +230,12 @@ class DeviceFields(QWidget):
                         "Open its chain →", f"{self._prefix}.branch.open", lambda: self.stage.enter_branch(self.band)
                     )
                 )
-                if self.stage.layer_id is None:
-                    self._band_row.addWidget(
-                        button(
-                            "Hear it alone", "chains.branch.alone", lambda: self.stage.hear_branch(self.band),
-                            tip="At equal loudness; once more brings the others back",
-                        )
-                    )  # fmt: skip
+                self._band_row.addWidget(
+                    button(
+                        "Hear it alone", f"{self._prefix}.branch.alone", lambda: self.stage.hear_branch(self.band),
+                        tip="At equal loudness; once more brings the others back",
+                    )
+                )  # fmt: skip
         self._band_row.addStretch(1)
 
     def _entry_cells(self, device: Device, p: Param) -> list[QWidget]:

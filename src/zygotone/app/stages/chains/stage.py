@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QInputDialog, QScrollArea, QWidget
 
-from zygotone.advise.questions import ChainMeasured, ChainOf, ClicksThrough, PeakAndBody
+from zygotone.advise.questions import ChainMeasured, ChainOf, PeakAndBody
 from zygotone.app import clipboard
 from zygotone.app.desk import Desk
 from zygotone.app.kept import ask_and_keep, open_kept
@@ -18,20 +17,11 @@ from zygotone.app.stages.chains.cards import DeviceCard
 from zygotone.app.stages.chains.effect import EffectTiles
 from zygotone.app.stages.chains.fields import DeviceFields
 from zygotone.app.stages.chains.offer import DeviceOffer
+from zygotone.app.stages.chains.picture import DevicePicture
 from zygotone.app.stages.chains.without import HearingWithout
 from zygotone.app.widgets.asking import Entry, Menu, menu_button
 from zygotone.app.widgets.basic import button, clear, column, label, row, signed
 from zygotone.app.widgets.lanes import LanePanel
-from zygotone.app.widgets.pictures import (
-    CompressorPicture,
-    CurvePicture,
-    DuckPicture,
-    Picture,
-    ResponsePicture,
-    SaturationPicture,
-    SpectraPicture,
-    TailPicture,
-)
 from zygotone.app.widgets.sends import SendsPanel
 from zygotone.errors import ParameterError
 from zygotone.session.clipboard import CopiedDevices
@@ -95,9 +85,8 @@ class ChainsStage(StageWidget):
         self._actions_box = QWidget()
         self._actions_box.setLayout(self._actions)
 
-        self._pictures: dict[str, Picture] = {}
-        self._picture_space = column()
         self.fields = DeviceFields(self)
+        self.picture = DevicePicture(desk, self.fields)
         self.did = EffectTiles(desk)
         self.empty = label(
             "This chain is empty. Add a device from the right; it opens with settings that change nothing much, and you go on from there.",
@@ -109,7 +98,7 @@ class ChainsStage(StageWidget):
         inner.setLayout(
             column(
                 row(self.title, self.route, self.without_label, 1, self.back, self.chain_menu, spacing=10), self._card_scroll, self.empty, self._actions_box,
-                self._picture_space, self.fields, self.sends, self.did, self._lanes, 1,
+                self.picture, self.fields, self.sends, self.did, self._lanes, 1,
                 spacing=8, margins=(16, 10, 10, 10),
             )
         )  # fmt: skip
@@ -245,58 +234,25 @@ class ChainsStage(StageWidget):
                 step=steps.get(path),
             )  # fmt: skip
 
-    def _picture_of(self, device: Device) -> Picture:
-        kind = device.spec.picture
-        if kind not in self._pictures:
-            let_go = self.desk.end_merge
-            makers: dict[str, Callable[[], Picture]] = {
-                "curve": lambda: CurvePicture(self.fields.handle_dragged, self.fields.select_band, let_go),
-                "duck": lambda: DuckPicture(self.fields.point_dragged, self.fields.select_band, let_go),
-                "response": lambda: ResponsePicture(self._tempo_and_rate, self._ask_answer),
-                "tail": lambda: TailPicture(self._tempo_and_rate, self._ask_answer),
-                "compressor": CompressorPicture,
-                "saturation": SaturationPicture,
-            }
-            made = makers.get(kind, SpectraPicture)()
-            self._pictures[kind] = made
-            self._picture_space.addWidget(made)
-        for name, picture in self._pictures.items():
-            picture.setVisible(name == kind)
-        return self._pictures[kind]
-
-    def _ask_answer(self, devices: tuple[Device, ...], done: Callable[[Any], None]) -> None:
-        self.desk.measuring.ask(ClicksThrough(self.desk.session, devices), done, urgency=2)
-
     def _show_picture(self) -> None:
         device = self.device
         if device is None:
-            for picture in self._pictures.values():
-                picture.hide()
+            self.picture.hide()
             self.did.hide()
             self.latency.setText("")
             return
-        picture = self._picture_of(device)
-        if isinstance(picture, (CurvePicture, DuckPicture)):
-            picture.selected = self.fields.band
-        section = self.desk.selection.section
-        if hasattr(picture, "section_s"):
-            picture.section_s = section.bars * self.desk.song.bar_s
         current = (
             self._measured
             if self._measured and (self._measured.strip, self._measured.path) == (self.strip.id, self.path)
             else None
         )
         effect = current.effect if current else None
-        kept = self.kept_device()
-        picture.show_device(device, kept if self.desk.bench.trial else (kept or device), effect)
+        self.picture.show_device(device, self.kept_device(), effect)
 
         self.did.show()
         if effect is not None:
             self.latency.setText(f"latency {effect.latency_ms:.2f} ms, aligned" if effect.latency_ms else "no latency")
         self.did.show_effect(device, effect, current.kept_effect if current else None)
-
-    def _tempo_and_rate(self) -> tuple[float, int]:
-        return self.desk.song.tempo_bpm, self.desk.session.rate_hz
 
     # --- edits ---------------------------------------------------------------------------------------------
 

@@ -8,11 +8,15 @@ from collections.abc import Callable
 from zygotone.advise.questions import LevelMatch, Match
 from zygotone.app.desk import Desk
 from zygotone.engine.graph import Graph, compile_session
-from zygotone.session.edits import chain_of, change_device, edit_chain, parent
-from zygotone.session.models import Session
+from zygotone.session.edits import chain_of, change_device, edit_chain, layer_of, parent
+from zygotone.session.models import Layer, Session, Strip, walk
 
 _SILENT_DB = -60.0  # the lowest level of a branch
 _NAME = "match without"  # of the question
+
+
+def _holder(session: Session, strip_id: str, layer: str | None) -> Strip | Layer:
+    return session.strip(strip_id) if layer is None else layer_of(session, strip_id, layer)
 
 
 class HearingWithout:
@@ -26,35 +30,40 @@ class HearingWithout:
         for signal in (desk.session_changed, desk.selection.changed, desk.selection.loop_changed, desk.opened):
             signal.connect(self.end)
 
-    def toggle(self, strip_id: str, path: str, *, rest: bool) -> None:
-        """Without the device at ``path``; with ``rest`` without all that follow it either. Once more, and it is back."""
+    def toggle(self, strip_id: str, path: str, *, rest: bool, layer: str | None = None) -> None:
+        """Without the device at ``path`` of a strip's chain, or of that of one of its layers; with ``rest`` without all that follow
+        it either. Once more, and it is back."""
         if self.words:
             self.end()
             return
         desk, session = self._desk, self._desk.session
         where, device_id = parent(path)
-        chain = chain_of(session.strip(strip_id), where)
+        chain = chain_of(_holder(session, strip_id, layer), where)
         at = next(n for n, d in enumerate(chain) if d.id == device_id)
         off = {d.id for n, d in enumerate(chain) if n == at or (rest and n > at)}
         if not any(d.on for d in chain if d.id in off):
             desk.message.emit("That is switched off already.")
             return
         without = edit_chain(
-            session, strip_id, where, lambda held: tuple(d.replace(on=False) if d.id in off else d for d in held)
+            session,
+            strip_id,
+            where,
+            lambda held: tuple(d.replace(on=False) if d.id in off else d for d in held),
+            layer=layer,
         )
         self._hear_other(without, f"without {chain[at].title}{' and all that follow' if rest else ''}")
 
-    def toggle_branch(self, strip_id: str, path: str, branch: int) -> None:
+    def toggle_branch(self, strip_id: str, path: str, branch: int, *, layer: str | None = None) -> None:
         """Only one branch of a split, the others as low as they go."""
         if self.words:
             self.end()
             return
         desk = self._desk
-        split = desk.session.strip(strip_id).device(path)
+        split = dict(walk(_holder(desk.session, strip_id, layer).chain))[path]
         held = tuple(
             each if n == branch else each.replace(gain_db=_SILENT_DB) for n, each in enumerate(split.params["branches"])
         )
-        alone = change_device(desk.session, strip_id, path, branches=held)
+        alone = change_device(desk.session, strip_id, path, layer=layer, branches=held)
         self._hear_other(alone, f"with branch {branch + 1} of {split.title} alone")
 
     def _hear_other(self, other: Session, words: str) -> None:

@@ -7,9 +7,14 @@ from typing import Any
 
 from PySide6.QtWidgets import QComboBox, QWidget
 
+from zygotone.advise.questions import LayerDeviceOf
+from zygotone.advise.views import Effect
 from zygotone.app import clipboard
 from zygotone.app.desk import Desk
+from zygotone.app.measuring import WhileVisible
 from zygotone.app.stages.chains.fields import DeviceFields
+from zygotone.app.stages.chains.picture import DevicePicture
+from zygotone.app.stages.chains.without import HearingWithout
 from zygotone.app.stages.sounds.panel import Host, Panel
 from zygotone.app.widgets.basic import button, label, row
 from zygotone.session.catalogue import DEVICES
@@ -60,7 +65,7 @@ class _Shown:
         self._panel.enter(f"{self.path}/{index}")
 
     def hear_branch(self, index: int) -> None:
-        """Only branches of strips are heard by themselves."""
+        self._panel.hear_branch(index)
 
     def change(self, device_id: str, what: str, *, merge: object = "value", **changes: Any) -> None:
         layer, track = self._panel.the_layer.id, self.desk.selection.track_id
@@ -78,7 +83,12 @@ class ChainPanel(Panel):
         self.device_at = 0
         self.where = ""  # the branch that is shown
         self.fields = DeviceFields(_Shown(self), prefix="sounds.chain", ruler_prefix="sounds.chain")
-        self.keeps = (self.fields,)
+        self.picture = DevicePicture(stage.desk, self.fields)
+        self.heard = label("", "soft", name="sounds.chain.without")
+        self.without = HearingWithout(stage.desk, self._show_without)
+        self._effect: tuple[tuple[str, str, str], Effect] | None = None  # of what track, layer and path
+        self._watch = WhileVisible(self, stage.desk.measuring, self._question, self._on_measured)
+        self.keeps = (self.picture, self.fields, self.heard)
 
     @property
     def chain(self) -> tuple[Device, ...]:
@@ -110,6 +120,42 @@ class ChainPanel(Panel):
     def show_pictures(self, layer: Layer | None, kept: Layer | None) -> None:
         if layer is not None and self.device is not None:
             self.fields.show_device()
+            self._show_picture()
+            self._watch.ask()
+
+    def _place(self) -> tuple[str, str, str]:
+        return self.desk.selection.track_id, self.the_layer.id, self.path
+
+    def _show_picture(self) -> None:
+        if self.device is not None:
+            known = self._effect is not None and self._effect[0] == self._place()
+            self.picture.show_device(
+                self.device, self.fields.stage.kept_device(), self._effect[1] if known and self._effect else None
+            )
+
+    def _question(self) -> LayerDeviceOf | None:
+        if self.layer is None or self.device is None:
+            return None
+        return LayerDeviceOf(self.desk.bench.graph, self.desk.selection.section, *self._place())
+
+    def _on_measured(self, effect: Effect) -> None:
+        if self.layer is not None and self.device is not None:
+            self._effect = (self._place(), effect)
+            self._show_picture()
+
+    def _show_without(self) -> None:
+        self.heard.setText(f"heard {self.without.words}" if self.without.words else "")
+        self.heard.setVisible(bool(self.without.words))
+
+    def hear_branch(self, index: int) -> None:
+        """One branch of the split that is shown alone."""
+        track, layer, path = self._place()
+        self.without.toggle_branch(track, path, index, layer=layer)
+
+    def hear_without(self) -> None:
+        if self.layer is not None and self.device is not None:
+            track, layer, path = self._place()
+            self.without.toggle(track, path, rest=False, layer=layer)
 
     def make(self, source: InstrumentSource, layer: Layer) -> None:
         add = QComboBox()
@@ -135,11 +181,17 @@ class ChainPanel(Panel):
             words = "An empty branch passes what comes in." if self.where else "No device of its own. What is here works on this layer alone, before it meets the others."  # fmt: skip
             self.add(label(words, "soft", wrap=True))
             self.fields.hide()
+            self.picture.hide()
+            self.heard.hide()
             return
         orders = QWidget()
         orders.setLayout(
             row(
                 button("Off" if device.on else "On", "sounds.chain.on", self._switch),
+                button(
+                    "Hear without it", "sounds.chain.hear_without", self.hear_without,
+                    tip="At equal loudness; once more brings it back",
+                ),
                 button("Remove", "sounds.chain.remove", self.remove_device),
                 button("←", "sounds.chain.earlier", lambda: self._move_device(-1), accessible="Earlier in the chain"),
                 button("→", "sounds.chain.later", lambda: self._move_device(1), accessible="Later in the chain"),
@@ -147,6 +199,9 @@ class ChainPanel(Panel):
             )
         )  # fmt: skip
         self.add(orders)
+        self.add(self.heard)
+        self._show_without()
+        self.add(self.picture)
         self.add(self.fields)
 
     def enter(self, where: str) -> None:

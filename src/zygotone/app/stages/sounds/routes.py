@@ -6,20 +6,28 @@ from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QWidget
 
 from zygotone.app.stages.sounds.panel import Panel
 from zygotone.app.widgets.basic import button, label, number_box, row
-from zygotone.app.widgets.target_words import target_title, target_words
-from zygotone.session.instruments import ROUTE_SOURCES, InstrumentSource, Layer, Route, layer_params
+from zygotone.app.widgets.target_words import device_target_title, target_title, target_words
+from zygotone.session.instruments import ROUTE_SOURCES, InstrumentSource, Layer, Route, layer_params, routable
+from zygotone.session.kinds import continuous_params, walk
 from zygotone.session.params import Param
 
 
 def route_sentence(route: Route, layer: Layer) -> str:
     """``Velocity opens filter cutoff by 2 octaves``; ``LFO 1, scaled by wheel, raises pitch by 0.3 semitones``."""
-    p = layer_params(layer)[route.target]
+    p = routable(layer, route.device)[route.target]
     up, down = ("opens", "closes") if route.target.endswith(".cutoff_hz") else ("raises", "lowers")
     amount = f"{abs(route.amount):.2f}".rstrip("0").rstrip(".")
     scaled = f", scaled by {_within(ROUTE_SOURCES[route.scaled_by])}," if route.scaled_by is not None else ""
     begins = ", as the note begins" if p.at_start else ""
-    moves = f"{ROUTE_SOURCES[route.source]}{scaled} {up if route.amount >= 0 else down} {target_words(route.target, p)}"
+    moves = f"{ROUTE_SOURCES[route.source]}{scaled} {up if route.amount >= 0 else down} {route_target_words(layer, route, p)}"
     return f"{moves} by {amount} {_unit(p, route.amount)}".strip() + begins
+
+
+def route_target_words(layer: Layer, route: Route, p: Param) -> str:
+    """As within a sentence: ``filter cutoff``, or of a device of its chain ``Drive: Wet / dry``."""
+    if route.device is None:
+        return target_words(route.target, p)
+    return device_target_title(dict(walk(layer.chain))[route.device], route.target, p)
 
 
 def _unit(p: Param, amount: float) -> str:
@@ -36,7 +44,8 @@ class RoutesPanel(Panel):
     """Modulation routes as sentences."""
 
     def shape(self, source: InstrumentSource, layer: Layer | None) -> object:
-        return layer and (layer.routes, layer.sound.kind, layer.filter is None, layer.filter2 is None)
+        devices = tuple((path, d.kind, d.label) for path, d in walk(layer.chain)) if layer else ()
+        return layer and (layer.routes, layer.sound.kind, layer.filter is None, layer.filter2 is None, devices)
 
     def make(self, source: InstrumentSource, layer: Layer) -> None:
         if not layer.routes:
@@ -44,7 +53,9 @@ class RoutesPanel(Panel):
                 label("Nothing is routed yet. Choose what moves, what it moves, and by how much.", "soft", wrap=True)
             )
         for i, each in enumerate(layer.routes):
-            spin = self._amount_box(each.amount, layer_params(layer)[each.target], f"sounds.route.{i + 1}.amount")
+            spin = self._amount_box(
+                each.amount, routable(layer, each.device)[each.target], f"sounds.route.{i + 1}.amount"
+            )
             spin.editingFinished.connect(lambda at=i, box=spin: self._change_route(at, box.value()))
             box = QWidget()
             box.setLayout(
@@ -61,17 +72,22 @@ class RoutesPanel(Panel):
         scales.insertItem(0, "as it is", None)
         scales.setCurrentIndex(0)
         for path, p in layer_params(layer).items():
-            targets.addItem(target_title(path, p), path)
+            targets.addItem(target_title(path, p), (None, path))
+        for device_path, device in walk(layer.chain):
+            for path, p in continuous_params(device).items():
+                targets.addItem(device_target_title(device, path, p), (device_path, path))
         targets.setMaxVisibleItems(24)
         amount, unit = self._amount_box(1.0, None, "sounds.route.amount"), label("", "soft")
 
         def show_unit() -> None:
-            unit.setText(_unit(layer_params(layer)[targets.currentData()], amount.value()))
+            device, target = targets.currentData()
+            unit.setText(_unit(routable(layer, device)[target], amount.value()))
 
         def add() -> None:
+            device, target = targets.currentData()
             route = Route(
-                source=sources.currentData(), target=targets.currentData(), amount=amount.value(),
-                scaled_by=scales.currentData(),
+                source=sources.currentData(), target=target, amount=amount.value(), scaled_by=scales.currentData(),
+                device=device,
             )  # fmt: skip
             self.change("Add route", routes=(*self.the_layer.routes, route), merge=None)
 

@@ -49,7 +49,9 @@ def test_every_device_opens_with_its_picture_and_rulers(window, chains, settled)
         device = chains.device
         assert device.kind == kind.kind
         assert device.mix == kind.usual_mix
-        plots = [p for picture in chains.picture.by_kind.values() if picture.isVisible() for p in picture.findChildren(Plot)]
+        plots = [
+            p for picture in chains.picture.by_kind.values() if picture.isVisible() for p in picture.findChildren(Plot)
+        ]
         assert any(p._curves for p in plots), kind.kind
         for p in kind.params:
             if p.has_range:

@@ -571,7 +571,9 @@ def test_a_and_b_of_a_track_alone_are_equally_loud(window, settled):
     alone = window.desk.measuring.match
     assert alone.a_gain_db == pytest.approx(-9.0, abs=0.05)
     assert in_mix.a_gain_db > -8.0  # the hum is as loud as before
-    assert (alone.a.lufs, alone.b.lufs) == pytest.approx((in_mix.a.lufs, in_mix.b.lufs), abs=1e-6)  # the numbers shown are the mix's
+    assert (alone.a.lufs, alone.b.lufs) == pytest.approx(
+        (in_mix.a.lufs, in_mix.b.lufs), abs=1e-6
+    )  # the numbers shown are the mix's
 
 
 def test_what_is_played_is_recorded(window, qtbot, settled):

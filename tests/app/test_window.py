@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QMessageBox,
     QPushButton,
     QSpinBox,
+    QToolTip,
     QWidget,
 )
 
@@ -22,6 +23,7 @@ from tests.signals import RATE, sine
 from zygotone.app.theme import NIGHT, PAPER, theme
 from zygotone.app.widgets.plot import Plot
 from zygotone.engine.transport import SimulatedOutput, Transport
+from zygotone.session.edits import change_song
 from zygotone.session.journal import journal_path
 from zygotone.session.project_file import load_project
 
@@ -277,6 +279,29 @@ def test_stems_are_added_by_drop_and_named_when_bad(window, qtbot, settled, tmp_
     assert load_project(window.desk.files.path).session.track_named("Gtr L")  # its clip is safe in the file already
     trigger(window, "edit.undo")
     assert len(window.desk.session.tracks) == 2
+
+
+def test_what_is_refused_is_said_beside_its_field_and_nothing_is_lost(window, qtbot, settled):
+    window.show_stage("brief")
+    settled(window)
+    names = [t.name for t in window.desk.session.tracks]
+    name = f"brief.track.{window.desk.session.tracks[1].id}.name"
+    field = next(w for w in window.findChildren(QLineEdit, name) if w.isVisible())
+    before = window.desk.session
+    window.activateWindow()
+    field.setFocus()
+    qtbot.waitUntil(field.hasFocus, timeout=3000)
+    field.setText(names[0])
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    assert QToolTip.text() == f"Another track is named {names[0]!r} already."
+    assert window.desk.session is before
+    assert field.text() == names[1]  # the old one is back
+    QToolTip.hideText()
+    # The same of an edit that the session refuses, wherever it comes from.
+    assert not window.desk.edit("Bars", lambda s: change_song(s, tempo_bpm=1.0))
+    assert "tempo_bpm" in QToolTip.text()
+    assert window.desk.session is before
+    QToolTip.hideText()
 
 
 def test_the_brief_chooses_which_fixes_come_first(window, qtbot, settled):

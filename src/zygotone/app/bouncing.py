@@ -59,7 +59,7 @@ def ask_and_bounce(parent: QWidget, desk: Desk) -> None:
     """Of the selected track."""
     track = next((t for t in desk.session.tracks if t.id == desk.selection.track_id), None)
     if track is None:
-        desk.message.emit("Choose a track to bounce; buses are not.")
+        desk.refuse("Choose a track to bounce; buses are not.")
         return
     section = desk.selection.section
     dialog = BounceDialog(parent, track, section.id, section.name)

@@ -15,7 +15,7 @@ def copy(desk: Desk, what: What, said: str) -> None:
     try:
         QApplication.clipboard().setText(as_text(what, desk.session, desk.store))
     except ZygotoneError as error:  # a clip's file is gone
-        desk.message.emit(str(error))
+        desk.refuse(str(error))
         return
     desk.message.emit(f"Copied {said}.")
 
@@ -25,10 +25,10 @@ def copied(desk: Desk) -> Copied | None:
     try:
         found = from_text(QApplication.clipboard().text())
     except ZygotoneError as error:
-        desk.message.emit(f"{str(error)[:1].upper()}{str(error)[1:]}.")
+        desk.refuse(f"{str(error)[:1].upper()}{str(error)[1:]}.")
         return None
     if found is None:
-        desk.message.emit("There is nothing to paste: copy notes, devices, layers, automation or a track first.")
+        desk.refuse("There is nothing to paste: copy notes, devices, layers, automation or a track first.")
     return found
 
 
@@ -42,7 +42,7 @@ def holds_track() -> bool:
 
 
 def cannot_go_here(desk: Desk, found: Copied, wanted: str) -> None:
-    desk.message.emit(f"The clipboard holds {WORDS[found.what.type]}; here go {wanted}.")
+    desk.refuse(f"The clipboard holds {WORDS[found.what.type]}; here go {wanted}.")
 
 
 def with_its_clips(desk: Desk, session: Session, found: Copied) -> tuple[Session, What]:

@@ -12,6 +12,7 @@ from typing import TypeVar
 
 from PySide6.QtCore import QObject, QSettings, Qt, Signal
 from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QApplication
 
 from zygotone.advise.findings import Finding
 from zygotone.advise.on_purpose import accepted, withdrawn
@@ -21,6 +22,7 @@ from zygotone.app.listening import Listening
 from zygotone.app.measuring import Measuring
 from zygotone.app.project_files import ProjectFiles
 from zygotone.app.selection import Selection
+from zygotone.app.widgets.basic import say_beside
 from zygotone.engine.bench import Bench, Edit
 from zygotone.engine.measurer import Answers, AnswersHere, Measurer
 from zygotone.engine.renderer import Renderer
@@ -128,9 +130,16 @@ class Desk(QObject):
             held = bool(QGuiApplication.mouseButtons() & Qt.MouseButton.LeftButton)
             self.bench.apply(Edit(label, change, merge_key, held))
         except (ZygotoneError, ValueError) as error:
-            self.message.emit(one_line(error))
+            self.refuse(one_line(error))
             return False
         return True
+
+    def refuse(self, words: str) -> None:
+        """Says why something is not possible: in the status line, and beside the field that it was asked for in."""
+        self.message.emit(words)
+        field = QApplication.focusWidget()
+        if field is not None and field.isVisible():
+            say_beside(field, words)
 
     def make(self, label: str, change: Callable[[Session], tuple[Session, Made]]) -> Made | None:
         """An edit that also says what it made, such as the id of a new track; None where it was not possible."""
@@ -174,7 +183,7 @@ class Desk(QObject):
     def try_own(self) -> None:
         """Open a trial from nothing: all that is done by hand then belongs to it."""
         if self.bench.trial is not None:
-            self.message.emit("A trial is open already; what you do belongs to it.")
+            self.refuse("A trial is open already; what you do belongs to it.")
             return
         selection = self.selection
         self.measuring.forget_match()
@@ -195,7 +204,7 @@ class Desk(QObject):
     def set_aside(self) -> None:
         """B stands aside as C, and what stood there comes back."""
         if self.bench.trial is None and self.bench.second is None:
-            self.message.emit("Nothing is on trial.")
+            self.refuse("Nothing is on trial.")
             return
         self.measuring.forget_match()
         self.bench.set_aside()

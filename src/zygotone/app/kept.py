@@ -59,7 +59,7 @@ def ask_and_keep(parent: QWidget, desk: Desk, what: What, name: str) -> None:
         text = as_text(what, desk.session, desk.store)
         library_of(desk).keep(kind, dialog.name.text(), dialog.notes.toPlainText(), text)
     except ZygotoneError as error:
-        desk.message.emit(str(error))
+        desk.refuse(str(error))
         return
     desk.message.emit(f"Kept {dialog.name.text().strip()} in the library.")
 
@@ -130,6 +130,6 @@ def open_kept(parent: QWidget, desk: Desk, kind: str, use: Callable[[], None]) -
     try:
         dialog = KeptDialog(parent, desk, kind, use)
     except ZygotoneError as error:
-        desk.message.emit(str(error))
+        desk.refuse(str(error))
         return
     dialog.exec()

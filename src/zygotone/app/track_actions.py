@@ -108,7 +108,7 @@ class TrackActions:
     def duplicate(self, *, notes: bool = True, only_in: str | None = None) -> None:
         tracks = self.chosen
         if not tracks:
-            self._desk.message.emit("Buses and the mix are not duplicated; choose a track.")
+            self._desk.refuse("Buses and the mix are not duplicated; choose a track.")
             return
 
         def change(session: Session) -> tuple[Session, str]:
@@ -122,7 +122,7 @@ class TrackActions:
     def copy(self) -> None:
         tracks = self.chosen
         if len(tracks) != 1:
-            self._desk.message.emit("Choose one track to copy.")
+            self._desk.refuse("Choose one track to copy.")
             return
         track = tracks[0]
         what = CopiedTrack(track=track, lanes=copies.lanes_of(self._desk.session, track.id))

@@ -368,7 +368,7 @@ class BriefStage(StageWidget):
         if name == old:
             return
         if not name or name in taken:
-            self.desk.message.emit(f"Another track is named {name!r} already." if name else "A track needs a name.")
+            self.desk.refuse(f"Another track is named {name!r} already." if name else "A track needs a name.")
             field.setText(old)
             return
         self._strip(track_id, "Rename track", name=name)

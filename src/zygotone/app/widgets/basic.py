@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QPushButton,
     QSizePolicy,
     QSpinBox,
+    QToolTip,
     QVBoxLayout,
     QWidget,
 )
@@ -170,6 +171,11 @@ def say_instead(painter: QPainter, box: QRectF, words: str) -> None:
     painter.setPen(colour("soft"))
     painter.setFont(text_font(10))
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, words)
+
+
+def say_beside(widget: QWidget, words: str) -> None:
+    """Right under what it is about, for a while: why something was refused."""
+    QToolTip.showText(widget.mapToGlobal(widget.rect().bottomLeft()), as_plain(words), widget)
 
 
 def signed(value: float, unit: str, digits: int = 1) -> str:

@@ -353,7 +353,7 @@ class LanePanel(QWidget):
         if lane is None:
             return
         if not others:
-            self._desk.message.emit("No other track is selected. Ctrl and a click selects one beside this.")
+            self._desk.refuse("No other track is selected. Ctrl and a click selects one beside this.")
             return
         self._desk.edit("Automation of several", lambda s: give_lane(s, lane.id, others))
 
@@ -395,7 +395,7 @@ class LanePanel(QWidget):
         if lane is not None and lane.points:
             low, high = lane_edits.room_of(lane, self._point_of(lane), self._beats(lane))
             if not low <= beat <= high:
-                self._desk.message.emit(f"Points do not pass each other: this one lies from beat {low:g} to {high:g}.")
+                self._desk.refuse(f"Points do not pass each other: this one lies from beat {low:g} to {high:g}.")
             self._move_point("beat", beat=beat)
 
     def _set_value(self, value: float) -> None:

@@ -19,11 +19,11 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSizePolicy, QToolTip, QWidget
+from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
 from zygotone.app.widgets.asking import Menu, pop_up
-from zygotone.app.widgets.basic import as_plain, column, label, row
+from zygotone.app.widgets.basic import column, label, row, say_beside
 from zygotone.errors import ParameterError
 from zygotone.session.params import Param
 
@@ -231,7 +231,7 @@ class ValueField(QLineEdit):
             except ParameterError as error:
                 words = str(error).removeprefix("value.")
                 self._on_error(words)
-                QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), as_plain(words), self)  # beside it, too
+                say_beside(self, words)
         self.setModified(False)
         self.setText(self._shown)
 

@@ -330,7 +330,7 @@ class DeviceFields(QWidget):
         try:
             asset = desk.store.add(read_audio(file), file.stem[:255], desk.session.rate_hz)
         except ZygotoneError as error:
-            desk.message.emit(str(error))
+            desk.refuse(str(error))
             return
         desk.edit(
             "Impulse file",

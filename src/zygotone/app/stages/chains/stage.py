@@ -390,7 +390,7 @@ class ChainsStage(StageWidget):
         """The chain that is shown goes to the end of another one, and leaves this where it ``moves``; automation goes along."""
         here, where, devices = self.strip.id, self.where, self.chain
         if not devices:
-            self.desk.message.emit("This chain is empty.")
+            self.desk.refuse("This chain is empty.")
             return
 
         def edit(session: Session) -> Session:

@@ -42,7 +42,7 @@ class HearingWithout:
         at = next(n for n, d in enumerate(chain) if d.id == device_id)
         off = {d.id for n, d in enumerate(chain) if n == at or (rest and n > at)}
         if not any(d.on for d in chain if d.id in off):
-            desk.message.emit("That is switched off already.")
+            desk.refuse("That is switched off already.")
             return
         without = edit_chain(
             session,

@@ -168,7 +168,7 @@ class ClipPanel(QWidget):
     def split(self) -> None:
         caret = self.view.caret
         if caret is None:
-            self.desk.message.emit("Click in the audio where it is to be cut.")
+            self.desk.refuse("Click in the audio where it is to be cut.")
             return
         self._edit("Cut part", lambda s, track, at: clip_edits.split_part(s, track, at, caret))
 

@@ -81,7 +81,7 @@ class NoteChanges:
     def _in_key(self, steps: int) -> Change | None:
         key = self._desk.song.parsed_key
         if key is None:
-            self._desk.message.emit("The song has no key yet; choose one in the Brief.")
+            self._desk.refuse("The song has no key yet; choose one in the Brief.")
             return None
         return lambda notes: edits.transposed_in_key(notes, steps, key)
 

@@ -248,7 +248,7 @@ class NotesPanel(Panel):
         elif phrase is not None:
             clipboard.copy(self.desk, CopiedPhrase(phrase=phrase), f"the phrase {phrase.id}")
         else:
-            self.desk.message.emit("There are no notes here to copy.")
+            self.desk.refuse("There are no notes here to copy.")
 
     def cut(self) -> None:
         if self.grid.chosen:
@@ -327,7 +327,7 @@ class NotesPanel(Panel):
         try:
             bars = parse_chord_line(self.chords.text())
         except ParameterError as error:
-            self.desk.message.emit(str(error))
+            self.desk.refuse(str(error))
             return
         bar = self.desk.song.bar_beats
         low = 28 if self.track is not None and self.track.role in ("bass", "sub") else 50
@@ -353,7 +353,7 @@ class NotesPanel(Panel):
         try:
             song = read_midi(path)
         except ZygotoneError as error:
-            self.desk.message.emit(str(error))
+            self.desk.refuse(str(error))
             return
         notes = tuple(note_of(n) for n in song.notes)
         frame = song.tracks[0].phrase if len(song.tracks) == 1 else None
@@ -365,7 +365,7 @@ class NotesPanel(Panel):
     def _midi_out(self) -> None:
         phrase, track = self.phrase, self.track
         if phrase is None or track is None:
-            self.desk.message.emit("There is no phrase here to write.")
+            self.desk.refuse("There is no phrase here to write.")
             return
         path, _ = QFileDialog.getSaveFileName(self, "Write notes", f"{phrase.id}.mid", "MIDI (*.mid)")
         if path:
@@ -375,7 +375,7 @@ class NotesPanel(Panel):
             try:
                 write_midi(path, [(track.name, notes)], tempo_bpm=song.tempo_bpm, beats_per_bar=song.beats_per_bar, beat_unit=song.beat_unit, phrase=frame)  # fmt: skip
             except ZygotoneError as error:
-                self.desk.message.emit(str(error))
+                self.desk.refuse(str(error))
 
     def _phrase_beat(self) -> float | None:
         """Which beat of the phrase is heard now, not worked out; None where another is, or none."""

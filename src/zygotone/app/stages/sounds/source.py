@@ -196,7 +196,7 @@ class SourcePanel(Panel):
         try:
             audio = read_audio(path)
         except ZygotoneError as error:
-            self.desk.message.emit(str(error))
+            self.desk.refuse(str(error))
             return
         asset = self.desk.store.add(audio, path.name, self.desk.session.rate_hz)
         hz = pitch_of(audio.data, audio.rate_hz)

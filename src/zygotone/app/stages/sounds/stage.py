@@ -415,7 +415,7 @@ class SoundsStage(StageWidget):
         try:
             dialog = LibraryDialog(self)
         except ZygotoneError as error:
-            self.desk.message.emit(str(error))
+            self.desk.refuse(str(error))
             return
         dialog.exec()
 
@@ -547,7 +547,7 @@ class SoundsStage(StageWidget):
             try:
                 self.use_sound(*load_sound(Path(path)))
             except ZygotoneError as error:
-                self.desk.message.emit(str(error))
+                self.desk.refuse(str(error))
 
     def _export(self) -> None:
         track = self.track
@@ -558,7 +558,7 @@ class SoundsStage(StageWidget):
             try:
                 save_sound(Path(path), *self.present_sound(track.name))
             except ZygotoneError as error:
-                self.desk.message.emit(str(error))
+                self.desk.refuse(str(error))
 
     # --- measuring -----------------------------------------------------------------------------------------
 

@@ -107,6 +107,37 @@ class Hand:
             QTest.keyClick(widget, key, modifiers)
             self._one()
 
+    def tab_to(self, name: str, *, back: bool = False) -> QWidget:
+        """With Tab, press by press, as far as what is called so."""
+        seen: list[str] = []
+        for _ in range(150):
+            widget = QApplication.focusWidget()
+            assert widget is not None
+            seen.append(widget.objectName())
+            if widget.objectName() == name:
+                return widget
+            self.key(widget, Qt.Key.Key_Backtab if back else Qt.Key.Key_Tab)
+        raise AssertionError(f"Tab does not come to {name}, but to {seen}")
+
+    def key_through(self, menu: QMenu, *entries: str) -> None:
+        """Down a menu that is open with the arrows, into the menus within with →, and Enter on the last."""
+        for n, text in enumerate(entries):
+            while menu.activeAction() is None or menu.activeAction().text() != text:
+                before = menu.activeAction()
+                self.key(menu, Qt.Key.Key_Down)
+                assert menu.activeAction() is not before, f"there is no {text!r}"
+            if n + 1 == len(entries):
+                self.key(menu, Qt.Key.Key_Return)
+                return
+            inner = menu.activeAction().menu()
+            self.key(menu, Qt.Key.Key_Right)
+            for _ in range(100):
+                if inner.isVisible():
+                    break
+                QTest.qWait(10)
+            assert inner.isVisible()
+            menu = inner
+
     def typed(self, name: str, text: str) -> None:
         """Into a field that is clicked first."""
         field = self.find(QLineEdit, f"{name}.value" if not name.startswith("=") else name[1:])

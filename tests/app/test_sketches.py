@@ -346,21 +346,19 @@ def test_a_four_track_sketch_by_keyboard_alone(empty, hand, qtbot):
         hand.shortcut("edit.new_track")
         menu = empty.left.add.menu()
         assert menu.isVisible()
-        names = [a.text() for a in menu.actions()]
-        hand.key(menu, Qt.Key.Key_Down, times=names.index(role.capitalize()))
-        assert menu.activeAction().text() == role.capitalize()
-        hand.count += 1  # → opens it
-        inner = menu.activeAction().menu()
-        next(a for a in inner.actions() if a.text() == sound(role).name).trigger()
-        hand._one()
-        menu.close()
-        empty.stages["sounds"].show_tab("Notes")
+        hand.key_through(menu, role.capitalize(), sound(role).name)
         pump()
+        if empty.stages["sounds"].tab == "Notes":
+            hand.shortcut("sounds.page.next")
+        hand.shortcut("sounds.page.before")  # from the first page to the last, the notes
+        pump()
+        steps = hand.tab_to("sounds.step", back=True)
+        while steps.currentText() != "1/4":
+            hand.key(steps, Qt.Key.Key_Up)
         grid = hand.grid
-        grid.setFocus(Qt.FocusReason.TabFocusReason)
-        hand._one()
+        hand.tab_to(grid.objectName())
         hand.key(grid, Qt.Key.Key_Return)  # begins a phrase
-        grid.step = 1.0
+        assert grid.step == 1.0
         for n, pitch in enumerate(pitches):
             beat, now = grid._caret_now()
             del beat

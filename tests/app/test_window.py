@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 from tests.builders import write_stem
 from tests.signals import RATE, sine
 from zygotone.app.theme import NIGHT, PAPER, theme
+from zygotone.app.widgets.ears import EarsBar
 from zygotone.app.widgets.plot import Plot
 from zygotone.engine.transport import SimulatedOutput, Transport
 from zygotone.session.edits import change_song
@@ -281,6 +282,30 @@ def test_stems_are_added_by_drop_and_named_when_bad(window, qtbot, settled, tmp_
     assert len(window.desk.session.tracks) == 2
 
 
+def test_enter_presses_the_button_that_has_the_focus_and_space_plays(window, qtbot, settled):
+    window.show_stage("chains")
+    window.activateWindow()
+    settled(window)
+    for way in ("mono", "stereo"):
+        ear = find(window, f"ears.{way}", QAbstractButton)
+        ear.setFocus()
+        qtbot.waitUntil(ear.hasFocus, timeout=3000)
+        qtbot.keyClick(ear, Qt.Key.Key_Return)
+        assert window.findChild(EarsBar, "ears").wanted.way == way
+    opener = find(window, "tracks.new", QPushButton)
+    opener.setFocus()
+    seen = []
+
+    def look() -> None:
+        seen.extend(a.text() for a in opener.menu().actions())
+        opener.menu().close()
+
+    QTimer.singleShot(200, look)
+    qtbot.keyClick(opener, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: bool(seen), timeout=3000)
+    assert "Kick" in seen
+
+
 def test_what_is_refused_is_said_beside_its_field_and_nothing_is_lost(window, qtbot, settled):
     window.show_stage("brief")
     settled(window)
@@ -302,6 +327,8 @@ def test_what_is_refused_is_said_beside_its_field_and_nothing_is_lost(window, qt
     assert "tempo_bpm" in QToolTip.text()
     assert window.desk.session is before
     QToolTip.hideText()
+    qtbot.waitUntil(lambda: not QToolTip.isVisible(), timeout=3000)
+    window.activateWindow()
 
 
 def test_the_brief_chooses_which_fixes_come_first(window, qtbot, settled):

@@ -26,6 +26,8 @@ def show_keys(window: Window) -> None:
     keys = [(a.shortcut().toString(), plain.get(a, a.text())) for a in actions]
     keys += [
         ("Tab", "To the next part of the window"),
+        ("Enter on a button", "Press it"),
+        ("↑ ↓ on a track", "Choose another"),
         ("← → on a ruler", "A hundredth; with Shift a thousandth"),
         ("Page Up, Page Down", "A tenth of a ruler"),
         ("Home, End", "The ends of a ruler"),
@@ -39,6 +41,7 @@ def show_keys(window: Window) -> None:
         ("[ ] on chosen notes", "Shorter, longer"),
         ("Ctrl+D on notes, tracks", "Once more"),
         ("Alt+↑ ↓ on a track", "Up and down in the list"),
+        ("Ctrl, Shift and a click on layers", "Choose several, to change them together"),
     ]
     half = (len(keys) + 1) // 2
     for at, (key, text) in enumerate(keys):

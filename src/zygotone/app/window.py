@@ -9,6 +9,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
+    QAbstractButton,
     QFileDialog,
     QLineEdit,
     QMainWindow,
@@ -224,6 +225,10 @@ class Window(QMainWindow):
             self.stages[self.stage].setFocus()
         elif event.key() == Qt.Key.Key_Delete:
             self.stages[self.stage].delete()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and isinstance(
+            pressed := self.focusWidget(), QAbstractButton
+        ):
+            pressed.click()  # Space, which would do it else, is for playing
         else:
             super().keyPressEvent(event)
 

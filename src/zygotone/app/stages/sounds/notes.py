@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QHideEvent, QShowEvent
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLineEdit, QWidget
 
@@ -100,6 +100,9 @@ class NotesPanel(Panel):
         """Which of them is shown."""
         wanted = self._looked_at.get(self.desk.selection.track_id)
         return wanted if wanted in played else (played[0] if played else None)
+
+    def take_focus(self) -> None:
+        self.grid.setFocus(Qt.FocusReason.ShortcutFocusReason)
 
     def show_pictures(self, layer: Layer | None, kept: Layer | None) -> None:
         desk, phrase = self.desk, self.phrase

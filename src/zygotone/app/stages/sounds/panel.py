@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Protocol
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QWidget
 
 from zygotone.app.desk import Desk
@@ -72,6 +73,15 @@ class Panel(QWidget):
 
     def show_pictures(self, layer: Layer | None, kept: Layer | None) -> None:
         """What is drawn, beside the fields; ``kept`` is the layer in A while there is a trial."""
+
+    def take_focus(self) -> None:
+        """Who comes by keyboard is at its first field."""
+        widget = self.nextInFocusChain()
+        while widget is not None and widget is not self:
+            if self.isAncestorOf(widget) and widget.focusPolicy() & Qt.FocusPolicy.TabFocus:
+                widget.setFocus(Qt.FocusReason.ShortcutFocusReason)
+                return
+            widget = widget.nextInFocusChain()
 
     # --- for the stage -------------------------------------------------------------------------------------
 

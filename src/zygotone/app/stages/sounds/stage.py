@@ -16,7 +16,7 @@ from zygotone.app import clipboard
 from zygotone.app.desk import Desk
 from zygotone.app.measuring import WhileVisible
 from zygotone.app.midi_ports import MidiInput
-from zygotone.app.stages.base import STAGES, Stage, StageWidget
+from zygotone.app.stages.base import STAGES, Action, Stage, StageWidget
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.stages.sounds.chain import ChainPanel
 from zygotone.app.stages.sounds.clips import ClipPanel
@@ -270,6 +270,20 @@ class SoundsStage(StageWidget):
     def show_tab(self, tab: str) -> None:
         self.tab = tab
         self.show_all()
+
+    def actions_offered(self) -> tuple[Action, ...]:
+        return (
+            Action("Next page of the sound", "sounds.page.next", lambda: self._turn(1), "Ctrl+PgDown"),
+            Action("Page of the sound before", "sounds.page.before", lambda: self._turn(-1), "Ctrl+PgUp"),
+        )
+
+    def _turn(self, pages: int) -> None:
+        """To a page beside this one, from the last to the first, and into it."""
+        names = [name for name, each in self._tab_buttons.items() if each.isVisible()]
+        if names:
+            at = names.index(self.tab) if self.tab in names else 0
+            self.show_tab(names[(at + pages) % len(names)])
+            self.panel(self.tab).take_focus()
 
     def open_lane(self, device: str | None, path: str) -> None:
         """What moves a parameter of the layer, or of a device of its chain."""

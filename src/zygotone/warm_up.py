@@ -10,6 +10,8 @@ from typing import Any
 
 import numpy as np
 
+from zygotone.dsp.dynamics import is_finite
+from zygotone.dsp.interleaving import join_channels, part_channels
 from zygotone.dsp.shaping import CURVES
 from zygotone.dsp.strings import plucked_string
 from zygotone.dsp.types import Stereo
@@ -79,12 +81,23 @@ def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
     jobs.append(("Automation", partial(smoothed, lambda frames: np.minimum(frames, 1000.0), 0, 2000)))
     jobs.append(("Voices", _voices_in_a_song))
     jobs.append(("Measures", partial(measure_audio, noise, rate)))
+    jobs.append(("Files", _channels_of_files))
     jobs.append(("Pitch", partial(fundamental_hz, np.tile(np.linspace(-0.5, 0.5, 480), (2, 100)), rate)))
     jobs.append(("Masking", partial(_who_hides_whom, noise, rate)))
     for done, (title, job) in enumerate(jobs, 1):
         start = time.monotonic()
         job()
         say(done, len(jobs), title, time.monotonic() - start)
+
+
+def _channels_of_files() -> None:
+    """Mono and stereo, in single precision and in double, whole and in part."""
+    for channels in (1, 2):
+        for dtype in (np.float32, np.float64):
+            frames, apart = np.zeros((64, channels), dtype=dtype), np.zeros((channels, 64))
+            part_channels(frames, apart)
+            join_channels(apart, frames)
+            is_finite(apart)
 
 
 def _voices_in_a_song() -> None:

@@ -128,6 +128,7 @@ class Hand:
                 assert menu.activeAction() is not before, f"there is no {text!r}"
             if n + 1 == len(entries):
                 self.key(menu, Qt.Key.Key_Return)
+                self._back_in_the_window()
                 return
             inner = menu.activeAction().menu()
             self.key(menu, Qt.Key.Key_Right)
@@ -137,6 +138,16 @@ class Hand:
                 QTest.qWait(10)
             assert inner.isVisible()
             menu = inner
+
+    def _back_in_the_window(self) -> None:
+        """As whoever manages windows sees to when a menu has closed; without a screen nobody does."""
+        for _ in range(100):
+            at = QApplication.focusWidget()
+            if at is not None and at.window() is self.window and at.isVisible():
+                return
+            self.window.activateWindow()
+            self.window.setFocus()
+            QTest.qWait(10)
 
     def typed(self, name: str, text: str) -> None:
         """Into a field that is clicked first."""

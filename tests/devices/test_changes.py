@@ -41,7 +41,7 @@ def acting(kind: str) -> Device:
 def test_no_change_of_any_setting_reaches_outside_of_memory(tmp_path):
     """Kernels compiled with bounds checked, which takes its time and a cache of its own."""
     cache = os.path.join(os.path.dirname(sys.executable), "..", ".kernels-checked")
-    env = {**os.environ, "NUMBA_BOUNDSCHECK": "1", "NUMBA_CACHE_DIR": os.path.abspath(cache)}
+    env = {**os.environ, "NUMBA_BOUNDSCHECK": "1", "NUMBA_OPT": "1", "NUMBA_CACHE_DIR": os.path.abspath(cache)}
     done = subprocess.run(
         [sys.executable, "-m", "tests.devices.walk_all"], env=env, capture_output=True, text=True, timeout=380
     )

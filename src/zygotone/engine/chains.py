@@ -59,7 +59,9 @@ def chain_blocks(
 
     def pull(x: Stereo, k: Stereo | None) -> Stereo:
         nonlocal at
-        signal.block, key.block = x, np.zeros_like(x) if k is None else k
+        signal.block = x
+        if keyed:
+            key.block = np.zeros_like(x) if k is None else k
         y = graph.block(at, x.shape[1])[end.key]
         skip = min(x.shape[1], max(0, end.latency - at))
         at += x.shape[1]

@@ -15,12 +15,15 @@ import numpy as np
 import soundfile
 import soxr
 
+from zygotone.dsp.dynamics import is_finite
+from zygotone.dsp.interleaving import join_channels, part_channels
 from zygotone.dsp.types import FloatArray
 from zygotone.errors import BadFileError
 from zygotone.plain_files import why_not
 
 MAX_SECONDS = 4 * 3600
 MAX_RATE_HZ = 768_000
+_READ_FRAMES = 1 << 16
 AUDIO_SUFFIXES = (".wav", ".flac", ".ogg", ".aif", ".aiff", ".wave", ".bwf", ".oga")
 
 
@@ -100,17 +103,22 @@ class AudioReader:
         promised, total = self._file.frames, 0
         # Every value that is stored in single precision is one of double precision too; the library converts slowly.
         dtype = "float32" if self.subtype == "FLOAT" else "float64"
+        at_once = frames * max(1, _READ_FRAMES // frames)  # a call of the library costs as much as a thousand frames
         try:
             while True:
-                piece = self._file.read(frames, dtype=dtype, always_2d=True)
+                piece = self._file.read(at_once, dtype=dtype, always_2d=True)
                 if not len(piece):
                     break
-                if not np.isfinite(piece.sum()):
-                    self._refuse_not_finite(piece, total)
-                total += len(piece)
-                if total > MAX_SECONDS * self.rate_hz:
-                    raise BadFileError(self.path, "length", f"is longer than {MAX_SECONDS // 3600} hours")
-                yield np.ascontiguousarray(piece.T, dtype=np.float64)
+                for at in range(0, len(piece), frames):
+                    part = piece[at : at + frames]
+                    block = np.empty(part.shape[::-1])
+                    part_channels(part, block)
+                    if not is_finite(block):
+                        self._refuse_not_finite(part, total)
+                    total += len(part)
+                    if total > MAX_SECONDS * self.rate_hz:
+                        raise BadFileError(self.path, "length", f"is longer than {MAX_SECONDS // 3600} hours")
+                    yield block
         except soundfile.LibsndfileError as error:
             raise BadFileError(self.path, "", f"cannot be read as audio ({_plain(error)})") from None
         if total == 0:
@@ -233,8 +241,7 @@ class AudioWriter:
             data = np.clip(data, -1.0, top)
         self._blocks += 1
         frames = np.empty(data.shape[::-1], dtype=np.float32 if self._single else np.float64)
-        for channel, row in enumerate(data):  # one after the other is three times as quick as turning the whole
-            frames[:, channel] = row
+        join_channels(np.ascontiguousarray(data, dtype=np.float64), frames)
         try:
             self._file.write(frames)
         except (

@@ -2,21 +2,41 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import FloatArray, Single
 
 
 @kernel
-def part_channels(frames: FloatArray | Single, channels: FloatArray) -> None:
-    """channels (c, n) of frames (n, c)."""
-    for i in range(frames.shape[0]):
-        for c in range(frames.shape[1]):
-            channels[c, i] = frames[i, c]
+def _part(flat: FloatArray | Single, left: FloatArray, right: FloatArray) -> None:
+    for i in range(left.shape[0]):
+        left[i], right[i] = flat[2 * i], flat[2 * i + 1]
 
 
 @kernel
-def join_channels(channels: FloatArray, frames: FloatArray | Single) -> None:
-    """frames (n, c) of channels (c, n)."""
-    for i in range(frames.shape[0]):
-        for c in range(frames.shape[1]):
-            frames[i, c] = channels[c, i]
+def _join(left: FloatArray, right: FloatArray, flat: FloatArray | Single) -> None:
+    for i in range(left.shape[0]):
+        flat[2 * i], flat[2 * i + 1] = left[i], right[i]
+
+
+def part_channels(frames: FloatArray | Single) -> FloatArray:
+    """Channels (1 or 2, n) of frames (n, 1 or 2)."""
+    channels = np.empty(frames.shape[::-1])
+    if len(channels) == 2:
+        flat: FloatArray | Single = frames.reshape(-1)
+        _part(flat, channels[0], channels[1])
+    else:
+        channels[:] = frames.T
+    return channels
+
+
+def join_channels(channels: FloatArray, *, single: bool) -> FloatArray | Single:
+    """Frames (n, 1 or 2) of channels (1 or 2, n), in single precision or in double."""
+    frames: FloatArray | Single = np.empty(channels.shape[::-1], dtype=np.float32 if single else np.float64)
+    if len(channels) == 2:
+        left, right = (np.ascontiguousarray(row, dtype=np.float64) for row in channels)
+        _join(left, right, frames.reshape(-1))
+    else:
+        frames[:] = channels.T
+    return frames

@@ -111,8 +111,7 @@ class AudioReader:
                     break
                 for at in range(0, len(piece), frames):
                     part = piece[at : at + frames]
-                    block = np.empty(part.shape[::-1])
-                    part_channels(part, block)
+                    block = part_channels(part)
                     if not is_finite(block):
                         self._refuse_not_finite(part, total)
                     total += len(part)
@@ -240,8 +239,7 @@ class AudioWriter:
             self.clipped += int(np.count_nonzero(np.abs(data) > 1.0))
             data = np.clip(data, -1.0, top)
         self._blocks += 1
-        frames = np.empty(data.shape[::-1], dtype=np.float32 if self._single else np.float64)
-        join_channels(np.ascontiguousarray(data, dtype=np.float64), frames)
+        frames = join_channels(data, single=self._single)
         try:
             self._file.write(frames)
         except (

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
     QComboBox,
+    QDoubleSpinBox,
     QLabel,
     QLineEdit,
     QMessageBox,
@@ -322,7 +323,20 @@ def test_what_is_refused_is_said_beside_its_field_and_nothing_is_lost(window, qt
     assert window.desk.session is before
     assert field.text() == names[1]  # the old one is back
     QToolTip.hideText()
-    # The same of an edit that the session refuses, wherever it comes from.
+    # The same of a number, of whatever can be typed.
+    tempo = find(window, "brief.tempo", QDoubleSpinBox)
+    for typed, words in (
+        ("999", "999 is no number from 20.00 to 400.00 BPM"),
+        ("fast", "fast is no number"),
+        ("", "Nothing is no"),
+    ):
+        tempo.setFocus()
+        tempo.selectAll()
+        qtbot.keyClicks(tempo, typed) if typed else qtbot.keyClick(tempo, Qt.Key.Key_Delete)
+        qtbot.keyClick(tempo, Qt.Key.Key_Return)
+        assert QToolTip.text().startswith(words)
+        assert tempo.value() == before.song.tempo_bpm
+    # And of an edit that the session refuses, wherever it comes from.
     assert not window.desk.edit("Bars", lambda s: change_song(s, tempo_bpm=1.0))
     assert "tempo_bpm" in QToolTip.text()
     assert window.desk.session is before

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import TypeVar
 
 from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QPainter, QPen
+from PySide6.QtGui import QPainter, QPen, QValidator
 from PySide6.QtWidgets import (
     QApplication,
     QBoxLayout,
@@ -51,15 +51,39 @@ def as_action(text: str) -> str:
     return text.replace("&", "&&")
 
 
+class _Saying:
+    """A box that lets one type anything, and says why it does not take it; the number from before comes back."""
+
+    def validate(self, text: str, at: int) -> object:
+        state, text, at = super().validate(text, at)
+        return (QValidator.State.Intermediate if state == QValidator.State.Invalid else state), text, at
+
+    def fixup(self, text: str) -> str:
+        assert isinstance(self, (QDoubleSpinBox, QSpinBox))
+        typed = text.removeprefix(self.prefix()).removesuffix(self.suffix()).strip()
+        digits = self.decimals() if isinstance(self, QDoubleSpinBox) else 0
+        low, high = (f"{edge:.{digits}f}" for edge in (self.minimum(), self.maximum()))
+        say_beside(self, f"{typed or 'Nothing'} is no number from {low} to {high}{self.suffix()}")
+        return text
+
+
+class _NumberBox(_Saying, QDoubleSpinBox):
+    pass
+
+
+class _WholeNumberBox(_Saying, QSpinBox):
+    pass
+
+
 def number_box() -> QDoubleSpinBox:
     """A number to type or scroll."""
-    made = QDoubleSpinBox()
+    made = _NumberBox()
     _give_room(made)
     return made
 
 
 def whole_number_box() -> QSpinBox:
-    made = QSpinBox()
+    made = _WholeNumberBox()
     _give_room(made)
     return made
 

@@ -311,7 +311,8 @@ class BriefStage(StageWidget):
         values = {(v.rstrip("dt"), v[-1] if v[-1] in "dt" else ""): v for v in COMMON_NOTE_VALUES}
         clear(self._tempo_grid)
         for column_, text in enumerate(("Value", "straight", "dotted", "triplet")):
-            self._tempo_grid.addWidget(label(text, "soft"), 0, column_)
+            side = Qt.AlignmentFlag.AlignRight if column_ else Qt.AlignmentFlag.AlignLeft
+            self._tempo_grid.addWidget(label(text, "soft"), 0, column_, side)
         for at, base in enumerate(dict.fromkeys(v for v, _ in values), 1):
             self._tempo_grid.addWidget(label(base, "number"), at, 0)
             for column_, kind in enumerate(("", "d", "t"), 1):

@@ -10,10 +10,10 @@ from tests.advise.arrangements import CASES, clean, project_of
 from zygotone.advise.advisor import find_in
 from zygotone.advise.findings import RULES
 from zygotone.advise.hearing import Hearing
-from zygotone.advise.schools import SCHOOLS, in_order
+from zygotone.advise.schools import in_order
 from zygotone.engine.renderer import Renderer
 from zygotone.session.differences import differences
-from zygotone.session.models import Schools
+from zygotone.session.schools import SCHOOLS, Schools
 
 CHOICES = [Schools(room=room, cut=cut) for room, cut in itertools.product(("carve", "duck"), ("drawn", "moving"))]
 ORDERS = {
@@ -40,13 +40,8 @@ def ladder(session, renderer, rule="kick_bass_clash"):
 
 @given(st.lists(st.sampled_from(["level first", "carve", "moving cut", "duck", "place"])), st.sampled_from(CHOICES))
 def test_schools_only_change_places_among_what_they_are_about(names, schools):
-    class Version:
-        pass
-
-    version = Version()
-    version.schools = schools
     rungs = list(enumerate(names))
-    ordered = in_order(version, rungs, lambda rung: rung[1])
+    ordered = in_order(schools, rungs, lambda rung: rung[1])
     assert sorted(ordered) == rungs  # none is lost or doubled
     about = {"carve", "moving cut", "duck"}
     for before, after in zip(rungs, ordered, strict=True):
@@ -105,7 +100,7 @@ def test_a_school_is_a_difference_that_can_be_brought_back_alone(clash):
     other = session.replace(schools=Schools(room="duck", cut="moving"))
     found = list(differences(session, other))
     assert [d.sentence for d in found] == [
-        "Fixes: carve first → duck first",
-        "Fixes: a drawn cut first → a moving cut first",
+        "To make room: carve first → duck first",
+        "To cut: a drawn curve first → a moving cut first",
     ]
     assert found[0].take(session).schools == Schools(room="duck")

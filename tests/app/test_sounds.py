@@ -22,7 +22,7 @@ from zygotone.session.audio_files import AudioWriter
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.automation import Point
 from zygotone.session.catalogue import SOURCES
-from zygotone.session.edits import add_bus, change_instrument, change_strip, only, put_lane
+from zygotone.session.edits import add_bus, change_instrument, change_layer, change_strip, only, put_lane
 from zygotone.session.history import Trial
 from zygotone.session.models import (
     InstrumentSource,
@@ -219,10 +219,7 @@ def test_an_lfo_is_drawn_shared_and_routed(window, settled):
 
 def test_a_route_moves_a_device_of_the_layers_chain(window, settled):
     stage = window.stages["sounds"]
-    stage.show_tab("Chain")
-    add = window.findChild(QComboBox, "sounds.chain.add")
-    add.setCurrentIndex(add.findData("saturation"))
-    add.activated.emit(add.currentIndex())
+    add_to_chain(window, "saturation")
     stage.show_tab("Routes")
     pick(window, "sounds.route.source", "Velocity")
     pick(window, "sounds.route.target", "Saturation: Drive")
@@ -240,10 +237,7 @@ def test_a_route_moves_a_device_of_the_layers_chain(window, settled):
 
 def test_a_device_of_a_layer_is_drawn_on_and_heard_without(window, qtbot, settled):
     stage = window.stages["sounds"]
-    stage.show_tab("Chain")
-    add = window.findChild(QComboBox, "sounds.chain.add")
-    add.setCurrentIndex(add.findData("eq"))
-    add.activated.emit(add.currentIndex())
+    add_to_chain(window, "eq")
     settled(window)
     panel = stage.panel("Chain")
     plot = panel.picture.by_kind["curve"].plot
@@ -263,12 +257,17 @@ def test_a_device_of_a_layer_is_drawn_on_and_heard_without(window, qtbot, settle
     assert panel.heard.text() == ""
 
 
+def test_of_a_layer_that_is_muted_nothing_is_claimed(window, settled):
+    add_to_chain(window, "eq")
+    window.desk.edit("Mute", lambda s: change_layer(s, "bass", layers(window)[0].id, mute=True))
+    settled(window)
+    plot = window.stages["sounds"].panel("Chain").picture.by_kind["curve"].plot
+    assert [curve.name for curve in plot._curves] == ["curve"]  # not the sound of the track, which is another
+
+
 def test_a_branch_of_a_layers_split_is_heard_alone(window, qtbot, settled):
     stage = window.stages["sounds"]
-    stage.show_tab("Chain")
-    add = window.findChild(QComboBox, "sounds.chain.add")
-    add.setCurrentIndex(add.findData("split"))
-    add.activated.emit(add.currentIndex())
+    add_to_chain(window, "split")
     settled(window)
     panel = stage.panel("Chain")
     while len(layers(window)[0].chain[0].params["branches"]) < 2:
@@ -325,6 +324,14 @@ def test_a_filter_is_put_in_and_a_route_says_what_it_does(window, settled):
     assert layers(window)[0].filter is None
 
 
+def add_to_chain(window, kind: str) -> None:
+    """Of the layer that is shown."""
+    window.stages["sounds"].show_tab("Chain")
+    add = window.findChild(QComboBox, "sounds.chain.add")
+    add.setCurrentIndex(add.findData(kind))
+    add.activated.emit(add.currentIndex())
+
+
 def choose_mode(window, which: str, mode: str) -> None:
     box = window.findChild(QComboBox, f"sounds.{which}.mode.value")
     box.setCurrentText(mode)
@@ -333,10 +340,7 @@ def choose_mode(window, which: str, mode: str) -> None:
 
 def test_automation_is_opened_from_rulers_of_a_layer_and_of_a_device_in_its_chain(window, settled):
     stage, session = window.stages["sounds"], lambda: window.desk.session
-    stage.show_tab("Chain")
-    add = window.findChild(QComboBox, "sounds.chain.add")
-    add.setCurrentIndex(add.findData("gain"))
-    add.activated.emit(add.currentIndex())
+    add_to_chain(window, "gain")
     ((words, _, open_lane),) = ruler(window, "chain.gain_db").offers()
     assert "Automate" in words
     open_lane()
@@ -842,12 +846,6 @@ def test_velocities_of_a_zone_are_shares_or_counted_as_midi_does(window, settled
 
 
 # --- whole pages of devices in a layer's chain -------------------------------------------------------------------------
-
-
-def add_to_chain(window, kind: str) -> None:
-    add = window.findChild(QComboBox, "sounds.chain.add")
-    add.setCurrentIndex(add.findData(kind))
-    add.activated.emit(add.currentIndex())
 
 
 def test_bands_branches_and_impulse_files_of_a_layers_devices(window, settled, tmp_path):

@@ -9,7 +9,7 @@ from zygotone.advise.new_project import project_from_stems
 from zygotone.demo import build_demo
 from zygotone.dsp.giving_up import Cancelled
 from zygotone.engine.graph import compile_session
-from zygotone.engine.renderer import Renderer
+from zygotone.engine.renderer import PREROLL_S, Renderer
 from zygotone.engine.stream import SWAP_S, Player, Version, stream_nodes
 from zygotone.session import edits
 from zygotone.session.audio_files import AudioData
@@ -132,6 +132,32 @@ def test_a_change_renders_only_what_depends_on_it(demo):
     # The hall's reverb, that the pad sends to; the mix's compressor and limiter.
     assert renderer.devices_run - run == 3
     assert not np.array_equal(first, second)
+
+
+def test_what_is_made_ready_is_rendered_in_one_pass_and_once(tmp_path):
+    project = tone_project(tmp_path, Bass=50.0, Kick=60.0)
+    session = edits.insert_device(project.session, "bass", device("compressor", "c", threshold_db=-30.0))
+    session = edits.insert_device(session, "mix", device("limiter", "l"))
+    graph, renderer, span = compile_session(session), Renderer(project.store), session.section_span(None)
+    before, after = graph.tap("bass", "c")
+    nodes = [graph.strip["bass"], graph.strip["kick"], graph.raw["mix"], after, graph.mix]
+    renderer.prepare(graph, nodes, span)
+    assert renderer.devices_run == 2
+    for node in nodes:
+        fresh = Renderer(project.store).take(graph, node, span)
+        found = renderer.take(graph, node, span)
+        np.testing.assert_allclose(found.audio, fresh.audio, atol=1e-7)  # kept in single precision
+        assert (found.gain_db is None) == (fresh.gain_db is None)
+        if fresh.gain_db is not None:
+            np.testing.assert_allclose(found.gain_db, fresh.gain_db, atol=1e-5)
+    assert renderer.devices_run == 2  # all of it was there
+    assert before is graph.raw["bass"]
+    # What was let go is not made ready again for nothing: it is when somebody asks.
+    renderer.held._held.pop((after.key, *renderer._stretch(graph, after, span, PREROLL_S)))
+    renderer.prepare(graph, nodes, span)
+    assert renderer.devices_run == 2
+    renderer.take(graph, after, span)
+    assert renderer.devices_run == 3
 
 
 def test_the_cache_is_bounded(demo):

@@ -3,10 +3,12 @@
 import threading
 
 import numpy as np
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.builders import tone_project
+from zygotone.dsp.giving_up import Cancelled, given_up_when
 from zygotone.engine.renderer import Renderer
 from zygotone.session.held import Held, bytes_of
 
@@ -52,6 +54,72 @@ def test_threads_share_it():
     for each in threads:
         each.join()
     assert held.held_bytes == sum(size for _, size in held._held.values()) <= 10_000
+
+
+def test_what_another_thread_works_out_is_waited_for_and_worked_out_once():
+    held, begun, go_on, times, found = Held(), threading.Event(), threading.Event(), [], []
+
+    def work():
+        times.append(1)
+        begun.set()
+        assert go_on.wait(10)
+        return "made"
+
+    threads = [threading.Thread(target=lambda: found.append(held.remember("it", work))) for _ in range(2)]
+    threads[0].start()
+    assert begun.wait(10)
+    threads[1].start()
+    threads[1].join(0.1)
+    assert threads[1].is_alive()  # it waits
+    assert held.remember("other", lambda: "another") == "another"  # and holds up nobody else
+    go_on.set()
+    for each in threads:
+        each.join(10)
+    assert (found, times) == (["made"] * 2, [1])
+
+
+def test_where_it_fails_who_waits_works_it_out():
+    held, begun, go_on, found = Held(), threading.Event(), threading.Event(), []
+
+    def fails():
+        begun.set()
+        assert go_on.wait(10)
+        raise Cancelled
+
+    def first():
+        with pytest.raises(Cancelled):
+            held.remember("it", fails)
+
+    threads = [
+        threading.Thread(target=first),
+        threading.Thread(target=lambda: found.append(held.remember("it", lambda: "made"))),
+    ]
+    threads[0].start()
+    assert begun.wait(10)
+    threads[1].start()
+    go_on.set()
+    for each in threads:
+        each.join(10)
+    assert found == ["made"]
+
+
+def test_who_waits_and_is_not_wanted_any_more_gives_up():
+    held, begun, go_on, unwanted = Held(), threading.Event(), threading.Event(), threading.Event()
+
+    def slow():
+        begun.set()
+        assert go_on.wait(10)
+        return "made"
+
+    maker = threading.Thread(target=lambda: held.remember("it", slow))
+    maker.start()
+    assert begun.wait(10)
+    unwanted.set()
+    with given_up_when(unwanted.is_set), pytest.raises(Cancelled):
+        held.remember("it", lambda: "never")
+    go_on.set()
+    maker.join(10)
+    assert held.get("it") == "made"
 
 
 def test_what_is_cheap_goes_first():

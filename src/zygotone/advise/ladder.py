@@ -71,7 +71,7 @@ def work_out(hearing: Hearing, aim: Aim, rungs: Iterable[Rung], shown: Iterable[
     Cancelled : nobody waits for them any more.
     """
     shown = tuple(shown)
-    for rung in in_order(hearing.session, rungs, lambda rung: rung.school):
+    for rung in in_order(hearing.session.schools, rungs, lambda rung: rung.school):
         yield _worked_out(hearing, aim, rung, shown)
 
 

@@ -33,7 +33,7 @@ from zygotone.engine.graph import Graph
 from zygotone.engine.renderer import Renderer
 from zygotone.measure.dynamics import peak_and_body_db
 from zygotone.measure.loudness import integrated_lufs, true_peak
-from zygotone.session.models import Device, Layer, Section, Session
+from zygotone.session.models import Device, InstrumentSource, Layer, Section, Session
 
 
 @dataclass(frozen=True, slots=True)
@@ -220,10 +220,13 @@ class LayerDeviceOf:
     path: str
     name: str = "device of a layer"
 
-    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> Effect:
-        return device_effect(
-            Hearing.of(self.graph, self.section, renderer, unwanted), self.track, self.path, layer=self.layer
-        )
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> Effect | None:
+        """None of a layer that is not heard."""
+        source = self.graph.session.track(self.track).source
+        if not isinstance(source, InstrumentSource) or self.layer not in {each.id for each in source.sounding}:
+            return None
+        hearing = Hearing.of(self.graph, self.section, renderer, unwanted)
+        return device_effect(hearing, self.track, self.path, layer=self.layer)
 
 
 @dataclass(frozen=True, slots=True)

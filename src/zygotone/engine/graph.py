@@ -490,15 +490,17 @@ def _route_motions(session: Session, song_digest: str) -> dict[tuple[str, str], 
             continue
         source = track.source
         for layer in source.sounding:
+            if not layer.chain_routes:
+                continue
+            played = digest_of(
+                layer.replace(chain=(), routes=()).digest, as_text(source.lfos), as_text(source.phrases), as_text(track.parts),
+                track.nudge_ms, song_digest, session.rate_hz,
+            )  # fmt: skip
             for route in layer.chain_routes:
-                assert route.device is not None
-                digest = digest_of(
-                    "route", route.digest, layer.replace(chain=(), routes=()).digest, as_text(source.lfos), as_text(source.phrases),
-                    as_text(track.parts), track.nudge_ms, song_digest, session.rate_hz,
-                )  # fmt: skip
                 param = routable(layer, route.device)[route.target]
+                digest = digest_of("route", route.digest, played)
                 motion = RouteMotion(param, route.target, route, layer, track, session.song, session.rate_hz, digest)
-                place = (_owner_of_layer(track.id, layer.id), route.device)
+                place = (_owner_of_layer(track.id, layer.id), route.device or "")
                 found[place] = (*found.get(place, ()), motion)
     return found
 

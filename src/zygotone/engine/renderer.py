@@ -24,7 +24,7 @@ from zygotone.engine.chains import process_chain
 from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, compile_session, nodes_below
 from zygotone.engine.motion import layer_automation
 from zygotone.engine.pipeline import at_once
-from zygotone.engine.runners import GivenRunner, ReadSource, Runner
+from zygotone.engine.runners import GivenRunner, ReadSource
 from zygotone.session.audio_files import resample
 from zygotone.session.audio_store import AudioStore, Clip, HeldClip
 from zygotone.session.held import Held
@@ -72,13 +72,13 @@ class KeptTake:
     """A take as it is kept: in single precision, whose rounding lies 150 dB under the sound, it takes half of the room."""
 
     audio: Single
-    gain_db: Single | None
-    bad_samples: int
+    gain_db: Single | None = None
+    bad_samples: int = 0
 
     @classmethod
     def of(cls, take: Take) -> KeptTake:
         gain_db = None if take.gain_db is None else take.gain_db.astype(np.float32)
-        return cls(take.audio.astype(np.float32), gain_db, take.bad_samples)
+        return cls(take.audio.astype(np.float32, copy=False), gain_db, take.bad_samples)
 
     @property
     def nbytes(self) -> int:
@@ -149,7 +149,7 @@ class Renderer:
 
     def _layer(
         self, track: Track, source: InstrumentSource, layer: Layer, session: Session, motions: tuple[Motion, ...] = ()
-    ) -> Take:
+    ) -> KeptTake:
         """A layer over the whole song, before its chain and its faders; audio (1, n) where both sides are alike."""
         mine = tuple(m for m in motions if m.lane.layer == layer.id and m.path not in fader_paths(layer))
         # What other layers are matters only where they decide how long a voice takes room.
@@ -160,18 +160,17 @@ class Renderer:
             "layer", sound.digest, source.voices.digest, as_text(source.lfos), as_text(source.phrases), as_text(track.parts), releases,
             session.song.replace(title="", key="").digest, session.rate_hz, *(m.digest for m in mine),
         )  # fmt: skip
-        take: Take | None = self.held.get(key)
+        take: KeptTake | None = self.held.get(key)
         if take is None and self.mapped is not None and (mapped := self.mapped.get(key)) is not None:
-            return Take(np.asarray(mapped))  # a plain view: slices of a map take their time
+            return KeptTake(np.asarray(mapped))  # a plain view: slices of a map take their time
         if take is None:
             audio = render_layer(
                 source, layer, track.parts, session.song, session.rate_hz, automation=layer_automation(layer, mine, bpm=session.song.tempo_bpm),
                 clip=self.clip_reader(session.rate_hz),
             )  # fmt: skip
-            # In single precision, 150 dB under the sound: a song has many layers, and each is as long as the song.
             if self.mapped is not None:
-                return Take(np.asarray(self.mapped.put(key, audio)))
-            take = Take(audio.astype(np.float32))
+                return KeptTake(np.asarray(self.mapped.put(key, audio)))
+            take = KeptTake(audio.astype(np.float32))
             self._keep(key, take)
         return take
 
@@ -226,7 +225,8 @@ class Renderer:
         self, graph: Graph, nodes: Iterable[Node], span: tuple[int, int], *, cancelled: IsUnwanted | None = None
     ) -> None:
         """Renders several nodes over ``span`` in one pass, so that what they share is worked out once; whoever then takes
-        one finds it, as far as all of them fit.
+        one finds it, as far as all of them fit. What was made ready once is not again, though it may have been let go since:
+        mostly all that was to be known of it is known by then.
 
         Raises
         ------
@@ -236,10 +236,15 @@ class Renderer:
             by_work: dict[tuple[int, int], list[Node]] = {}
             for node in nodes:
                 stretch = self._stretch(graph, node, span, PREROLL_S)
-                if self._remembered(node, *stretch) is None:
+                if (
+                    self.held.get(("made ready", node.key, *stretch)) is None
+                    and self._remembered(node, *stretch) is None
+                ):
                     by_work.setdefault(stretch, []).append(node)
             for stretch, some in by_work.items():
-                self._work(graph, *stretch, OFFLINE_BLOCK_FRAMES).render(some, None)
+                self._work(graph, *stretch, OFFLINE_BLOCK_FRAMES).render(some)
+                for node in some:
+                    self.held.put(("made ready", node.key, *stretch), True)
 
     def _stretch(self, graph: Graph, node: Node, span: tuple[int, int], preroll_s: float) -> tuple[int, int]:
         """What is rendered for a node over ``span``: the first frame, and how many."""
@@ -257,7 +262,7 @@ class Renderer:
         first, total = self._stretch(graph, node, span, preroll_s)
         whole: Take | KeptTake | None = self._remembered(node, first, total)
         if whole is None:
-            whole = self._work(graph, first, total, block_frames).render([node], progress)
+            whole = self._work(graph, first, total, block_frames).render_exactly(node, progress)
         cut = slice(start - first + node.latency, end - first + node.latency)
         return Take(
             np.ascontiguousarray(whole.audio[:, cut], dtype=np.float64),
@@ -319,10 +324,20 @@ class _Work:
     total: int
     block_frames: int
 
-    def render(self, nodes: Sequence[Node], progress: Callable[[float], None] | None) -> Take:
-        """``nodes`` over the span, from what is held of what they need; what the last of them gives. Kept are the ends of
-        chains, as far as they fit, and the nodes: faders and sums are soon worked out again, and what is within a chain is
-        seldom asked for."""
+    def render(self, nodes: Sequence[Node]) -> None:
+        """``nodes`` over the span, from what is held of what they need. Kept are they, and, as far as they fit, the ends of
+        chains: faders and sums are soon worked out again, and what is within a chain is seldom asked for."""
+        self._render(nodes, None, None)
+
+    def render_exactly(self, node: Node, progress: Callable[[float], None] | None) -> Take:
+        """One node, which is kept like the rest, as it was before that rounded it."""
+        take = self._render([node], node, progress)
+        assert take is not None
+        return take
+
+    def _render(
+        self, nodes: Sequence[Node], exact: Node | None, progress: Callable[[float], None] | None
+    ) -> Take | None:
         given: dict[str, GivenRunner] = {}
 
         def known(each: Node) -> bool:
@@ -341,7 +356,8 @@ class _Work:
         wanted = [*kept[: max(0, room - len(nodes))], *nodes]
         blocks = BlockGraph(self.host)
         blocks.show(wanted, self.reader, given=tuple(given.values()))
-        audio = {each.key: np.empty((2, self.total)) for each in wanted}
+        # What is only kept is rounded as it comes: there are many at once, each as long as the span.
+        audio = {e.key: np.empty((2, self.total), dtype=np.float64 if e is exact else np.float32) for e in wanted}
         gains_db: dict[str, FloatArray] = {}
         for block in blocks.blocks(cut_span(self.first, self.first + self.total, self.block_frames)):
             at = block.start - self.first
@@ -351,18 +367,19 @@ class _Work:
                 gains_db.setdefault(key, np.zeros(self.total))[at : at + len(gain_db)] = gain_db
             if progress is not None:
                 progress(min(1.0, (at + self.block_frames) / self.total))
-        takes = [finished_take(e, blocks.runner(e), audio[e.key], gains_db.get(e.key)) for e in wanted]
-        for each, take in zip(wanted, takes, strict=True):
+        found: Take | None = None
+        for each in wanted:
+            take = Take(audio[each.key], _gain_of(each, gains_db.get(each.key)), blocks.runner(each).bad_samples)
             self.renderer._put(each, self.first, self.total, take)
-        return takes[-1]
+            found = take if each is exact else found
+        return found
 
 
-def finished_take(node: Node, runner: Runner, audio: Stereo, gain_db: FloatArray | None) -> Take:
-    """``audio`` and gain as a take; the gain belongs to the input, so as a function of the song it is early by the
-    input's latency."""
+def _gain_of(node: Node, gain_db: FloatArray | None) -> FloatArray | None:
+    """The gain belongs to the input, so as a function of the song it is early by the input's latency."""
     if gain_db is not None and isinstance(node, DeviceNode):
-        gain_db = np.roll(gain_db, -max(i.latency for i in node.inputs))
-    return Take(audio, gain_db, runner.bad_samples)
+        return np.roll(gain_db, -max(i.latency for i in node.inputs))
+    return gain_db
 
 
 def chain_tail_s(session: Session, chain: tuple[Device, ...]) -> float:
@@ -371,7 +388,7 @@ def chain_tail_s(session: Session, chain: tuple[Device, ...]) -> float:
     return sum(make_processor(d, host).tail_s for _, d in walk(chain) if d.on and d.spec.rings)
 
 
-def _cut(parts: Sequence[Take], gains: Sequence[FloatArray], start: int, frames: int) -> Stereo:
+def _cut(parts: Sequence[KeptTake], gains: Sequence[FloatArray], start: int, frames: int) -> Stereo:
     """Frames ``start`` to ``start + frames`` of the sum of ``parts``, (1 or 2, n) each, at their ``gains`` (2, 1); silence
     outside of them."""
     out = np.zeros((2, frames))

@@ -27,10 +27,8 @@ _SEEDS, _MOST_PARTIAL = 4, 12
 _PEAK_DB = -40.0  # what lies further under the strongest partial counts for nothing
 _THERE = 10.0 ** (-26.0 / 20.0)  # a partial is there if it is at least this share of the larger of its neighbours
 _MOST_PEAKS = 48
-_PLAIN, _PLAINER = (
-    0.7,
-    0.1,
-)  # from which score a window is believed at once, and by how much its middle has to be better
+_PLAIN = 0.7  # score from which a window is believed at once
+_PLAINER = 0.1  # by how much its middle has to be better
 _LOWER = 0.04  # and for each octave that it lies below the partial it is sought from: the higher of two that do as well
 _ABSENT = 0.65  # what a series loses for partials that are not there, as a share of what it explains
 
@@ -292,9 +290,8 @@ def _of_stretch(x: FloatArray, rate: int, low_hz: float, high_hz: float) -> tupl
         middle = _heard(x[len(x) // 4 : -(len(x) // 4)], rate, low_hz, high_hz)
         found = middle if middle[2] > found[2] + _PLAINER else found
     hz, power, score = found
-    if not math.isfinite(hz):
-        return hz, power
-    return hz, power * max(score, 0.0) ** 2  # what is not plain counts for less
+    # What is not plain counts for less; what has no pitch counts in full against the rest.
+    return hz, power * max(score, 0.0) ** 2 if math.isfinite(hz) else power
 
 
 def fundamental_hz(audio: FloatArray, sample_rate_hz: int) -> float:

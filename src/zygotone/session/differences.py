@@ -19,6 +19,7 @@ from zygotone.session.models import (
     Track,
 )
 from zygotone.session.params import Param, format_number
+from zygotone.session.schools import SCHOOLS
 from zygotone.session.value import as_text
 
 _FADERS: tuple[Param, ...] = (LEVEL, PAN, NUDGE)
@@ -69,20 +70,20 @@ def _all(old: Session, new: Session) -> Iterator[Difference]:
         elif before[strip_id] != strip:
             yield from _of_strip(before[strip_id], strip)
     yield from _of_lanes(old, new)
-    for school in type(new.schools).model_fields:
-        a, b = getattr(old.schools, school), getattr(new.schools, school)
+    for school in SCHOOLS:
+        a, b = school.chosen(old.schools), school.chosen(new.schools)
         if a != b:
             yield Difference(
-                f"school {school}", f"Fixes: {_FIRST[a]} → {_FIRST[b]}",
-                lambda s, school=school, b=b: s.replace(schools=s.schools.replace(**{school: b})),  # type: ignore[misc]
-            )  # fmt: skip
+                f"school {school.name}", f"{school.label}: {a.label} → {b.label}", _with_school(school.name, b.value)
+            )
     if old.on_purpose != new.on_purpose:
         count = len(set(new.on_purpose) - set(old.on_purpose))
         words = f"{count} findings more are meant" if count else "findings are judged again"
         yield Difference("on_purpose", f"Song: {words}", lambda s: s.replace(on_purpose=new.on_purpose))
 
 
-_FIRST = {"carve": "carve first", "duck": "duck first", "drawn": "a drawn cut first", "moving": "a moving cut first"}
+def _with_school(name: str, value: str) -> Callable[[Session], Session]:
+    return lambda session: session.replace(schools=session.schools.replace(**{name: value}))
 
 
 def _of_song(old: Session, new: Session) -> Iterator[Difference]:

@@ -391,12 +391,10 @@ def change_layer(session: Session, track_id: str, layer_id: str, **changes: Any)
         kind = given.get("kind", layer.sound.kind)
         kept = layer.sound.params.to_json() if kind == layer.sound.kind else {}
         changes["sound"] = {**kept, **_plain(given), "kind": kind}
-    if (
-        layer.routes and "routes" not in changes
-    ):  # what the new source, filters or chain do not have cannot be moved any more
-        bare = Layer.model_validate({**dict(layer), **changes, "routes": ()})
-        changes["routes"] = leading_routes(bare.replace(routes=layer.routes))
-    return put_layer(session, track_id, Layer.model_validate({**dict(layer), **changes}))
+    made = Layer.model_validate({**dict(layer), "routes": (), **changes})
+    if "routes" not in changes:  # what the new source, filters or chain do not have cannot be moved any more
+        made = made.replace(routes=leading_routes(made.replace(routes=layer.routes)))
+    return put_layer(session, track_id, made)
 
 
 def remove_layer(session: Session, track_id: str, layer_id: str) -> Session:

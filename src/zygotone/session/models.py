@@ -41,6 +41,7 @@ from zygotone.session.kinds import walk as walk
 from zygotone.session.params import Param, level, nearest, number
 from zygotone.session.parts import Part as Part
 from zygotone.session.paths import read_path
+from zygotone.session.schools import Schools
 from zygotone.session.value import Id, Name, Value
 
 MAX_TRACKS, MAX_BUSES = 256, 64
@@ -238,13 +239,6 @@ class OnPurpose(Value):
     quantity: Annotated[str, Field(min_length=1, max_length=100)]
     value: float
     may_change: Annotated[float, Field(ge=0)] = 0.0
-
-
-class Schools(Value):
-    """Which way comes first where good producers disagree; what each costs is said in ``advise.schools``."""
-
-    room: Literal["carve", "duck"] = "carve"
-    cut: Literal["drawn", "moving"] = "drawn"
 
 
 class Session(Value):

@@ -114,7 +114,7 @@ def clash_fixes_one_by_one(hearing: Hearing, finding: Finding) -> Iterator[Fix]:
         ("moving cut", dip),
         ("duck", duck),
     )
-    yield from (rung(pair) for _, rung in in_order(hearing.session, ways, lambda way: way[0]))
+    yield from (rung(pair) for _, rung in in_order(hearing.session.schools, ways, lambda way: way[0]))
 
 
 def timing_fixes(hearing: Hearing, finding: Finding) -> tuple[Fix, ...]:

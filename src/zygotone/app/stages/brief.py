@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
 )
 
 from zygotone.advise.new_project import add_stem, bars_for, fit_song, longest_clip_s
-from zygotone.advise.schools import SCHOOLS, Choice, School
 from zygotone.app.desk import Desk
 from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.widgets.basic import button, card, clear, column, label, number_box, row, whole_number_box
@@ -35,6 +34,7 @@ from zygotone.session.edits import (
     remove_track,
 )
 from zygotone.session.models import ROLES, ClipSource, Section, Session, Track
+from zygotone.session.schools import SCHOOLS, Choice, School
 
 _NO_KEY = "key not chosen"
 OCTAVES = range(1, 7)

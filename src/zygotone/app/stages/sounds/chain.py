@@ -86,7 +86,7 @@ class ChainPanel(Panel):
         self.picture = DevicePicture(stage.desk, self.fields)
         self.heard = label("", "soft", name="sounds.chain.without")
         self.without = HearingWithout(stage.desk, self._show_without)
-        self._effect: tuple[tuple[str, str, str], Effect] | None = None  # of what track, layer and path
+        self._effect: tuple[tuple[str, str, str], Effect | None] | None = None  # of what track, layer and path
         self._watch = WhileVisible(self, stage.desk.measuring, self._question, self._on_measured)
         self.keeps = (self.picture, self.fields, self.heard)
 
@@ -128,9 +128,9 @@ class ChainPanel(Panel):
 
     def _show_picture(self) -> None:
         if self.device is not None:
-            known = self._effect is not None and self._effect[0] == self._place()
+            place, effect = self._effect or (None, None)
             self.picture.show_device(
-                self.device, self.fields.stage.kept_device(), self._effect[1] if known and self._effect else None
+                self.device, self.fields.stage.kept_device(), effect if place == self._place() else None
             )
 
     def _question(self) -> LayerDeviceOf | None:
@@ -138,7 +138,7 @@ class ChainPanel(Panel):
             return None
         return LayerDeviceOf(self.desk.bench.graph, self.desk.selection.section, *self._place())
 
-    def _on_measured(self, effect: Effect) -> None:
+    def _on_measured(self, effect: Effect | None) -> None:
         if self.layer is not None and self.device is not None:
             self._effect = (self._place(), effect)
             self._show_picture()

@@ -323,6 +323,12 @@ def test_what_is_refused_is_said_beside_its_field_and_nothing_is_lost(window, qt
     assert window.desk.session is before
     assert field.text() == names[1]  # the old one is back
     QToolTip.hideText()
+    section = find(window, f"brief.section.{before.song.sections[0].id}.name", QLineEdit)
+    section.setFocus()
+    section.clear()
+    qtbot.keyClick(section, Qt.Key.Key_Return)
+    assert QToolTip.text() == "A section needs a name."
+    assert section.text() == before.song.sections[0].name
     # The same of a number, of whatever can be typed.
     tempo = find(window, "brief.tempo", QDoubleSpinBox)
     for typed, words in (

@@ -279,7 +279,7 @@ class BriefStage(StageWidget):
             name = QLineEdit(section.name)
             name.setObjectName(f"brief.section.{section.id}.name")
             name.setAccessibleName(f"Name of section {at}")
-            name.editingFinished.connect(lambda n=name, i=section.id: self._change_section(i, name=n.text().strip()))
+            name.editingFinished.connect(lambda n=name, i=section.id: self._rename_section(i, n))
             bars = whole_number_box()
             bars.setRange(1, 1000)
             bars.setValue(section.bars)
@@ -380,9 +380,16 @@ class BriefStage(StageWidget):
         new = Section(id=make_id(name, (s.id for s in sections)), name=name, bars=8)
         self.desk.edit("Add section", lambda s: change_sections(s, [*s.song.sections, new]))
 
+    def _rename_section(self, section_id: str, field: QLineEdit) -> None:
+        """A section without a name keeps the one that it has, and a message says so."""
+        name, old = field.text().strip(), next(s.name for s in self.desk.song.sections if s.id == section_id)
+        if not name:
+            self.desk.refuse("A section needs a name.")
+            field.setText(old)
+        elif name != old:
+            self._change_section(section_id, name=name)
+
     def _change_section(self, section_id: str, **changes: object) -> None:
-        if changes.get("name") == "":
-            return
         self.desk.edit(
             "Section",
             lambda s: change_sections(s, [x.replace(**changes) if x.id == section_id else x for x in s.song.sections]),

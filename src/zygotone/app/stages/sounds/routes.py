@@ -109,6 +109,8 @@ class RoutesPanel(Panel):
         made.setDecimals(2)
         made.setSingleStep(0.1 if p is None or p.scale == "log" or p.high - p.low <= 4.0 else 1.0)
         made.setValue(value)
+        if p is not None:
+            made.setSuffix(f" {_unit(p, value)}".rstrip())
         made.setObjectName(name)
         made.setAccessibleName("Amount")
         return made

@@ -10,6 +10,7 @@ import mmap
 import os
 import queue
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -26,6 +27,7 @@ from zygotone.engine import cores
 
 HUNG_S = 1.0
 START_S = 20.0  # from its start to its first sign of life
+_LOADS_S = 5.0  # of its life, and of processor time without a sign in it: a large library is loaded in one go
 _QUICK_S, _PATIENCE_S, _MOST_PATIENCE_S = 5.0, 0.25, 30.0
 _PR_SET_PDEATHSIG = 1
 # One thread each for what would otherwise wake a pool in every process.
@@ -71,12 +73,12 @@ def _used_s(pid: int) -> float:
     return 0.0
 
 
-def _wants_a_core(pid: int) -> bool:
-    """Whether one of its threads runs, or would if there were a core for it."""
+def _is_held_up(pid: int) -> bool:
+    """Whether one of its threads runs, or would if there were a core for it or the disk answered."""
     with suppress(OSError, IndexError):
         for task in Path(f"/proc/{pid}/task").iterdir():
             with suppress(OSError):  # a thread that ended meanwhile
-                if (task / "stat").read_text().rpartition(")")[2].split()[0] == "R":
+                if (task / "stat").read_text().rpartition(")")[2].split()[0] in "RD":
                     return True
     return False
 
@@ -93,6 +95,7 @@ class Child:
             env={**os.environ, **_ONE_THREAD, **_LETS_GO, _CORES: cores.as_words(), "PYTHONPATH": os.pathsep.join(sys.path)},
         )  # fmt: skip
         theirs.close()
+        os.close(state.handle)
         # Sent by a thread of its own: a process that hangs must not hold up whoever speaks to it.
         self._out: queue.SimpleQueue[tuple[Any, ...] | None] = queue.SimpleQueue()
         threading.Thread(target=self._send_all, name=f"to {module}", daemon=True).start()
@@ -125,7 +128,15 @@ class Child:
         if now - self._seen_at < patience:
             return True
         # Silent for long: it hangs, unless it would go on if others left it a core. To start another then would not help.
-        return _wants_a_core(self.pid) and _used_s(self.pid) - self._used_then_s < 0.5 * patience
+        loads = self._seen_at - self.started < _LOADS_S
+        return _is_held_up(self.pid) and _used_s(self.pid) - self._used_then_s < (_LOADS_S if loads else HUNG_S)
+
+    def how_it_ended(self) -> str:
+        """In words, for whoever reads the log."""
+        code = self._process.poll()
+        return (
+            "fell silent" if code is None else f"ended with signal {-code}" if code < 0 else f"ended with code {code}"
+        )
 
     def end(self) -> None:
         """It is asked to go, and made to where it does not. What it told last can still be read."""
@@ -138,10 +149,10 @@ class Child:
             # Where others leave it no core to end on, it will later, and nobody waits for it.
             with suppress(subprocess.TimeoutExpired):
                 self._process.wait(2.0)
-        with suppress(OSError):
-            self.connection.close()
-        with suppress(OSError):
-            os.close(self.state.handle)
+        # Whoever reads or writes is woken, and the pipe is closed with the last of them: its number would go to the next
+        # process's pipe at once, and be written to by a thread that was about to.
+        with suppress(OSError), socket.socket(fileno=os.dup(self.connection.fileno())) as pipe:
+            pipe.shutdown(socket.SHUT_RDWR)
 
 
 class Patience:

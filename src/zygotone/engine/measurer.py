@@ -287,6 +287,7 @@ class Measurer:
             if self._closed or self._process.works or not self._patience.allows():
                 return False
             self._patience.restarted(self._process)
+            how = self._process.how_it_ended()
             self._process.end()
             self._begin()
             self.restarts += 1
@@ -296,7 +297,7 @@ class Measurer:
                 if asked.tries < _MOST_TRIES:
                     self._ask(asked)
                 else:
-                    asked.answer = ("refused", "the measurer ended over it twice")
+                    asked.answer = ("refused", f"the measurer ended over it twice (it {how})")
                     asked.answered.set()
             return True
 

@@ -1,0 +1,56 @@
+"""A process of our own is told from a dead or hung one by what it does, not by how soon it speaks."""
+
+import time
+from multiprocessing.connection import Pipe
+
+import pytest
+
+from tests.processes import wait_for
+from zygotone.engine.child import Child, SharedNumbers
+
+AS_MODULE = "tests.engine.child_that_loads"
+
+
+@pytest.fixture
+def child():
+    made = Child(AS_MODULE, SharedNumbers())
+    yield made
+    made.end()
+
+
+def watch(child: Child, seconds: float) -> bool:
+    """As the window does; whether it was taken for working all the time."""
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        if not child.works:
+            return False
+        time.sleep(0.03)
+    return True
+
+
+def test_one_that_loads_in_one_go_is_let_do_so_but_one_that_never_returns_is_seen(child):
+    wait_for(lambda: child.state["alive"] > 1.0 or not child.works)
+    child.send("load", 2.0)
+    assert watch(child, 3.0)
+    wait_for(lambda: child.state["alive"] > 10.0 or not child.works)
+    child.started -= 60.0  # as if it had been at work for long
+    child.send("load", 30.0)
+    assert not watch(child, 20.0)
+    assert child.how_it_ended() == "fell silent"
+
+
+def test_one_that_ended_says_how(child):
+    child.send("leave", 3)
+    wait_for(lambda: not child.works)
+    assert child.how_it_ended() == "ended with code 3"
+
+
+def test_the_number_of_its_pipe_is_no_other_processes_while_somebody_may_still_write_to_it(child):
+    pipe = child.connection
+    number = pipe.fileno()
+    child.end()
+    others = Pipe()
+    assert number not in {end.fileno() for end in others}
+    with pytest.raises(OSError):
+        pipe.send("what a slow thread was about to say")
+    assert not others[0].poll() and not others[1].poll()

@@ -202,6 +202,17 @@ class _Open:
         self.answered = threading.Event()
         self.answer: tuple[str, Any] = ("", None)
 
+    def taken_answer(self) -> tuple[str, Any]:
+        """It belongs to whoever takes it."""
+        answer, self.answer = self.answer, ("", None)
+        return answer
+
+    def let_go(self) -> None:
+        """Of an answer that nobody took; one that is large is an open file."""
+        _, told = self.taken_answer()
+        if isinstance(told, int):
+            os.close(told)
+
 
 class Measurer:
     """Questions are asked from any thread, and answered one after the other; those that are wanted at once beside."""
@@ -246,7 +257,7 @@ class Measurer:
                     raise Cancelled
                 if share := float(self.state.row[SLOTS + asked.number % SLOTS]):
                     tell_share(share)
-            kind, told = asked.answer
+            kind, told = asked.taken_answer()
             if kind == "answer":
                 return unpack_answer(told, sessions)
             if kind == "cancelled":
@@ -255,6 +266,7 @@ class Measurer:
         finally:
             with self._lock:
                 self._open.pop(asked.number, None)
+                asked.let_go()
                 if self.state.row[asked.number % SLOTS] == asked.number:
                     self.state.row[asked.number % SLOTS] = 0.0
 
@@ -275,12 +287,12 @@ class Measurer:
                 if kind == "large":
                     kind, told = "answer", recv_handle(connection)
                 with self._lock:
-                    asked = self._open.get(number)
-                if asked is not None:
+                    asked = self._open.get(number) or _Open(number, (), ())
+                    asked.let_go()
                     asked.answer = (kind, told)
                     asked.answered.set()
-                elif isinstance(told, int):
-                    os.close(told)
+                    if number not in self._open:
+                        asked.let_go()
 
     def look_after(self) -> bool:
         with self._lock:

@@ -19,6 +19,7 @@ from zygotone.dsp.voice_filters import add_voice
 from zygotone.engine.chains import process_chain
 from zygotone.engine.motion import smoothed
 from zygotone.measure.hiding import hidden_weights, loudness_left_lu, summed, weights
+from zygotone.measure.levels import clicks, levels
 from zygotone.measure.masking import excitation, excitation_of_ears, masked_threshold
 from zygotone.measure.pitch import fundamental_hz
 from zygotone.measure.report import measure_audio
@@ -83,6 +84,7 @@ def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
     jobs.append(("Measures", partial(measure_audio, noise, rate)))
     jobs.append(("Files", _channels_of_files))
     jobs.append(("Pitch", partial(fundamental_hz, np.tile(np.linspace(-0.5, 0.5, 480), (2, 100)), rate)))
+    jobs.append(("Levels", partial(_levels, noise, rate)))
     jobs.append(("Masking", partial(_who_hides_whom, noise, rate)))
     for done, (title, job) in enumerate(jobs, 1):
         start = time.monotonic()
@@ -103,6 +105,11 @@ def _voices_in_a_song() -> None:
     for audio in (part[:, :32], part[:, :32].copy()):
         for out in (part[:, 32:], part[:, 32:].copy()):
             add_voice(audio, curve, side, side, out)
+
+
+def _levels(audio: Stereo, rate_hz: int) -> None:
+    levels(audio, rate_hz)
+    clicks(audio, rate_hz)
 
 
 def _who_hides_whom(audio: Stereo, rate_hz: int) -> None:

@@ -10,6 +10,7 @@ from zygotone.advise.hearing import Hearing
 from zygotone.engine.renderer import Renderer
 from zygotone.measure.layers import added_db, band_levels_db, best_alignment, layer_cancel, owners
 from zygotone.measure.quantities import find_quantity
+from zygotone.measure.spectrum import spectrum
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import InstrumentSource, Layer, Note, Part, Phrase, Section, Session, Song, Track
 
@@ -72,7 +73,7 @@ def test_a_click_that_hardly_adds_to_the_level_is_heard():
     made = session(BODY, click)
     hearing = Hearing(made, made.song.sections[0], Renderer(AudioStore()))
     body, tick = (hearing.layer(made.tracks[0].id, each) for each in ("body", "tick"))
-    assert max(band_levels_db(tick, RATE)) < max(band_levels_db(body, RATE)) - 30.0
+    assert max(band_levels_db(spectrum(tick, RATE))) < max(band_levels_db(spectrum(body, RATE))) - 30.0
     assert "layer_unheard" not in findings(made)
 
 
@@ -148,7 +149,7 @@ def test_the_best_alignment_is_found_again(late_ms, turned):
 
 def test_owners_and_what_is_added():
     low, high = sine(60.0, 1.0, level_db=-12), sine(4000.0, 1.0, level_db=-12)
-    levels = np.array([band_levels_db(x, RATE) for x in (low, high)])
+    levels = np.array([band_levels_db(spectrum(x, RATE)) for x in (low, high)])
     owned = owners(levels)
     assert owned[5] == [0]  # 63 Hz
     assert owned[23] == [1]  # 4 kHz

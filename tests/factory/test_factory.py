@@ -16,6 +16,7 @@ from zygotone.factory.calibrate import TARGET_LUFS
 from zygotone.factory.features import momentary_lufs, probe_note
 from zygotone.factory.sounds import measured_features
 from zygotone.measure.layers import band_levels_db
+from zygotone.measure.spectrum import spectrum
 from zygotone.music.pitch import midi_to_hz
 from zygotone.reports.library import COMPARISONS, ORDERS, Library
 from zygotone.session.audio_files import AudioData
@@ -67,7 +68,7 @@ def test_a_harder_stroke_changes_the_timbre(name):
     pitch = {"bass": 33, "guitar": 52}.get(SOUNDS[name].role, 60)
     shapes = []
     for velocity in (0.3, 1.0):
-        levels = band_levels_db(play_one(source, pitch, rate_hz=RATE, hold_s=0.6, velocity=velocity), RATE)
+        levels = band_levels_db(spectrum(play_one(source, pitch, rate_hz=RATE, hold_s=0.6, velocity=velocity), RATE))
         shapes.append(levels - np.max(levels))
     heard = np.maximum(*shapes) > -40.0
     assert np.max(np.abs(shapes[1] - shapes[0])[heard]) > 2.0  # dB of some third octave against the loudest
@@ -84,7 +85,8 @@ def test_none_has_aliases(name):
     source = SOUNDS[name].instrument()
     for pitch in (60, 84):
         levels = [
-            band_levels_db(play_one(source, pitch, rate_hz=rate, hold_s=0.6), rate)[3:27] for rate in (48000, 96000)
+            band_levels_db(spectrum(play_one(source, pitch, rate_hz=rate, hold_s=0.6), rate))[3:27]
+            for rate in (48000, 96000)
         ]
         heard = np.maximum(*levels) > np.max(levels) - 42.0
         assert np.max((levels[0] - levels[1])[heard]) < 1.5

@@ -10,12 +10,12 @@ from hypothesis import strategies as st
 
 from tests.signals import RATE, bass_track, clear_db, hit_times, kick_track, noise, sine
 from zygotone.measure.dynamics import attack_ms, crest_db, decay_ms, hits, pumping_db
-from zygotone.measure.loudness import true_peak
+from zygotone.measure.loudness import loudness, true_peak
 from zygotone.measure.low_end import bass_pitches, clearness, find_kick, hit_energies, onset_gaps_ms, shared_hz
 from zygotone.measure.pitch import fundamental_hz
 from zygotone.measure.report import measure_audio
 from zygotone.measure.spectrum import centroid_hz, peak_q, spectrum, third_octaves
-from zygotone.measure.stereo import correlation, fold_down_loss_lu, side_share, side_share_below
+from zygotone.measure.stereo import correlation, side_share, side_share_below
 
 
 def test_the_spectrum_holds_the_power():
@@ -57,9 +57,9 @@ def test_stereo_measures():
     assert correlation(x) == pytest.approx(0.0, abs=0.02)
     assert (side_share(mono), side_share(wide)) == (0.0, 1.0)
     assert side_share(x) == pytest.approx(0.5, abs=0.01)
-    assert fold_down_loss_lu(mono, RATE) == pytest.approx(0.0, abs=1e-6)
+    assert loudness(mono, RATE).fold_down_loss_lu == pytest.approx(0.0, abs=1e-6)
     # Two unlike signals of equal power lose 3 dB in mono.
-    assert fold_down_loss_lu(x, RATE) == pytest.approx(3.01, abs=0.1)
+    assert loudness(x, RATE).fold_down_loss_lu == pytest.approx(3.01, abs=0.1)
 
 
 def test_side_share_of_the_lows_looks_at_the_lows():
@@ -243,6 +243,6 @@ def test_what_is_lost_in_mono_is_as_measured_by_another_library():
     meter = pyloudnorm.Meter(48000)
     folded = 0.5 * (x[0] + x[1])
     wanted = meter.integrated_loudness(x.T) - meter.integrated_loudness(np.stack([folded, folded]).T)
-    assert fold_down_loss_lu(x, 48000) == pytest.approx(wanted, abs=0.03)
-    assert math.isnan(fold_down_loss_lu(np.stack([common, -common]), 48000))
+    assert loudness(x, 48000).fold_down_loss_lu == pytest.approx(wanted, abs=0.03)
+    assert math.isnan(loudness(np.stack([common, -common]), 48000).fold_down_loss_lu)
     assert correlation(x) == pytest.approx(np.corrcoef(x)[0, 1], abs=1e-12)

@@ -19,7 +19,7 @@ from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.graph import Graph, Node, SourceNode, compile_session, layer_node
 from zygotone.engine.renderer import Renderer, Take
 from zygotone.measure.dynamics import hits, pumping_db
-from zygotone.measure.loudness import integrated_lufs
+from zygotone.measure.levels import Levels, levels, peak
 from zygotone.measure.spectrum import Spectrum, spectrum
 from zygotone.session.models import InstrumentSource, Section, Session, Strip, Track
 from zygotone.session.value import as_text
@@ -171,8 +171,11 @@ class Hearing:
 
     def lufs(self, strip_id: str) -> float:
         """Integrated loudness of a stem."""
-        key = self.graph.strip[strip_id].key
-        return self.fact("lufs", key, lambda: integrated_lufs(self.stem(strip_id), self.rate_hz))
+        return self.levels(strip_id).loudness.integrated_lufs
+
+    def levels(self, strip_id: str) -> Levels:
+        """All that concerns the level of a stem."""
+        return self.fact("levels", self.graph.strip[strip_id].key, lambda: levels(self.stem(strip_id), self.rate_hz))
 
     def side_spectra(self, strip_id: str) -> tuple[Spectrum, Spectrum]:
         """Average spectra of the left and the right side of a stem."""
@@ -195,7 +198,7 @@ class Hearing:
 
     def sounds(self, strip_id: str) -> bool:
         """Whether anything is heard of a strip."""
-        return self.fact("sounds", self.graph.strip[strip_id].key, lambda: sounds(self.stem(strip_id)))
+        return self.levels(strip_id).peak > _SILENT
 
     def hits(self, strip_id: str) -> tuple[int, ...]:
         """First frame of each percussive hit of a stem."""
@@ -241,4 +244,4 @@ class Hearing:
 
 
 def sounds(audio: FloatArray, *, floor: float = _SILENT) -> bool:
-    return bool(audio.size) and float(abs(audio).max()) > floor
+    return peak(audio) > floor

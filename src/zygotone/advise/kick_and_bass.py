@@ -46,7 +46,18 @@ class Pair:
 
     @functools.cached_property
     def kick_energies(self) -> FloatArray:
-        return hit_energies(self.hearing.stem(self.kick_track.id), self.kick, self.hearing.rate_hz)
+        return self._energies(self.kick_track)
+
+    @functools.cached_property
+    def bass_energies(self) -> FloatArray:
+        return self._energies(self.bass_track)
+
+    def _energies(self, track: Track) -> FloatArray:
+        hearing = self.hearing
+        key = f"{hearing.graph.strip[track.id].key} {self.kick.key}"
+        return hearing.fact(
+            "hit energies", key, lambda: hit_energies(hearing.stem(track.id), self.kick, hearing.rate_hz)
+        )
 
     @functools.cached_property
     def bass(self) -> Stereo:
@@ -64,14 +75,12 @@ class Pair:
     @functools.cached_property
     def now(self) -> Clearness:
         """How clear the kick is as things are, and at which hits it is judged."""
-        return self._fact(
-            "clear", lambda: clearness(self.kick_energies, hit_energies(self.bass, self.kick, self.hearing.rate_hz))
-        )
+        return clearness(self.kick_energies, self.bass_energies)
 
     def _fact(self, name: str, work: Callable[[], _T]) -> _T:
         """Of the two as they are now."""
         keys = (self.hearing.graph.strip[track.id].key for track in (self.kick_track, self.bass_track))
-        return self.hearing.fact(name, "+".join((*keys, str(hash(self.kick.onsets)))), work)
+        return self.hearing.fact(name, "+".join((*keys, self.kick.key)), work)
 
     def clear_of(self, bass: Stereo) -> float:
         """kick_clear_db against another take of the bass."""
@@ -79,7 +88,7 @@ class Pair:
 
     def clear_with(self, session: Session) -> float:
         """kick_clear_db with another version of the session."""
-        return self.clear_of(self.hearing.with_session(session).stem(self.bass_track.id))
+        return replace(self, hearing=self.hearing.with_session(session)).now.clear_db
 
     @functools.cached_property
     def excerpt(self) -> Pair:
@@ -114,7 +123,7 @@ def measure_pair(hearing: Hearing, kick_id: str, bass_id: str) -> Pair | None:
         return None
     keys = [hearing.graph.strip[strip_id].key for strip_id in (kick_id, bass_id)]
     rate = hearing.rate_hz
-    kick = hearing.fact("kick", keys[0], lambda: find_kick(hearing.stem(kick_id), rate))
+    kick = hearing.fact("kick", keys[0], lambda: find_kick(hearing.stem(kick_id), rate, onsets=hearing.hits(kick_id)))
     if kick is None:
         return None
 

@@ -44,10 +44,10 @@ def layer_map(hearing: Hearing, track_id: str) -> LayerMapView | None:
     if not isinstance(source, InstrumentSource):
         return None
     heard = [(layer, hearing.layer(track_id, layer.id)) for layer in source.layers]
-    levels = np.array([band_levels_db(audio, hearing.rate_hz) for _, audio in heard]).reshape(len(heard), 31)
+    levels = np.array([band_levels_db(spectrum(audio, hearing.rate_hz)) for _, audio in heard]).reshape(len(heard), 31)
     sounding = {layer.id for layer in source.sounding}
     parts = [audio for layer, audio in heard if layer.id in sounding]
-    total = band_levels_db(np.sum(parts, axis=0), hearing.rate_hz) if parts else np.full(31, -120.0)
+    total = band_levels_db(spectrum(np.sum(parts, axis=0), hearing.rate_hz)) if parts else np.full(31, -120.0)
     counted = np.array([row if layer.id in sounding else np.full(31, -120.0) for (layer, _), row in zip(heard, levels, strict=True)]).reshape(len(heard), 31)  # fmt: skip
     return LayerMapView(
         tuple(layer.id for layer, _ in heard), levels, total, tuple(tuple(o) for o in owners(counted)),

@@ -13,8 +13,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from zygotone.dsp.polyphase import Single
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.measure.spectrum import NOMINAL_CENTRES_HZ, spectrum, third_octaves
+from zygotone.measure.spectrum import NOMINAL_CENTRES_HZ, Spectrum, spectrum, third_octaves
 
 BANDS_HZ = np.array([1000.0 * 10.0 ** ((i - 17) / 10.0) for i in range(len(NOMINAL_CENTRES_HZ))])
 _EDGE = 10.0 ** (1.0 / 20.0)
@@ -22,9 +23,9 @@ _FLOOR_DB = -120.0
 _N_FFT = 8192
 
 
-def band_levels_db(audio: Stereo, rate_hz: int) -> FloatArray:
+def band_levels_db(heard: Spectrum) -> FloatArray:
     """Level in each third octave from 20 Hz to 20 kHz, shape (31,), dB; −120 of nothing."""
-    bands = third_octaves(spectrum(audio, rate_hz))
+    bands = third_octaves(heard)
     levels = np.full(len(BANDS_HZ), _FLOOR_DB)
     for i, power in enumerate(bands.values()):
         levels[i] = max(_FLOOR_DB, 10.0 * math.log10(max(power, 1e-12)))
@@ -123,18 +124,31 @@ def best_alignment(a: Stereo, b: Stereo, hz: float, rate_hz: int, *, most_ms: fl
     return Alignment(1000.0 * (best - lags) / rate_hz, bool(near[best] < 0.0), abs(float(near[best])))
 
 
-def likeness(a: Stereo, b: Stereo, rate_hz: int, *, most_ms: float = 15.0) -> float:
-    """How alike two sounds are, turned over or not, at the offset within ``most_ms`` where they are most: the largest magnitude of
-    their normalized cross-correlation, 0 to 1; 0 where one is silent."""
-    from scipy.signal import correlate
+_LIKENESS_RATE_HZ = 8000
 
-    step = max(1, rate_hz // 8000)
-    x, y = (audio.mean(axis=0)[: audio.shape[1] // step * step].reshape(-1, step).mean(axis=1) for audio in (a, b))
+
+def lowered(audio: Stereo, rate_hz: int) -> Single:
+    """Both sides as one at about 8 kHz, (n,), for ``likeness``."""
+    step = max(1, rate_hz // _LIKENESS_RATE_HZ)
+    n = audio.shape[1] // step
+    mono = np.zeros(n)
+    for channel in audio:
+        mono += channel[: n * step].reshape(n, step).mean(axis=1)
+    return (mono / len(audio)).astype(np.float32)
+
+
+def likeness(x: Single, y: Single, rate_hz: int, *, most_ms: float = 15.0) -> float:
+    """How alike two sounds are (of one length, ``lowered`` from ``rate_hz``), turned over or not, at the offset within ``most_ms`` where
+    they are most: the largest magnitude of their normalized cross-correlation, 0 to 1; 0 where one is silent."""
+    from scipy.fft import irfft, next_fast_len, rfft
+
     scale = math.sqrt(float(x @ x) * float(y @ y))
     if scale < 1e-12:
         return 0.0
-    lags, middle = round(most_ms * 1e-3 * rate_hz / step), len(y) - 1
-    near = correlate(x, y, mode="full", method="fft")[middle - lags : middle + lags + 1]
+    lags = round(most_ms * 1e-3 * rate_hz / max(1, rate_hz // _LIKENESS_RATE_HZ))
+    size = next_fast_len(len(x) + lags, real=True)
+    together = irfft(rfft(x, size) * np.conj(rfft(y, size)), size)
+    near = np.concatenate([together[: lags + 1], together[size - lags :]])
     return float(np.max(np.abs(near)) / scale)
 
 
@@ -145,7 +159,7 @@ def added_db(layers: Sequence[Stereo], which: int, rate_hz: int) -> float:
     """
     whole = np.sum(layers, axis=0)
     without = whole - layers[which]
-    full, less = band_levels_db(whole, rate_hz), band_levels_db(without, rate_hz)
+    full, less = (band_levels_db(spectrum(audio, rate_hz)) for audio in (whole, without))
     counts = np.maximum(full, less) > np.max(full) - 50.0
     return float(np.max(np.abs(full - less)[counts], initial=0.0))
 

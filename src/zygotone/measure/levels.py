@@ -1,17 +1,115 @@
-"""How levels move: hits that jump, parts that vary, attacks against what follows, gates that flutter, steps that click."""
+"""Levels, and how they move: hits that jump, parts that vary, attacks against what follows, gates that flutter, steps that click."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
-from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.measure.loudness import step_levels_db
+from zygotone.dsp.compile import kernel
+from zygotone.dsp.giving_up import give_up_if_unwanted
+from zygotone.dsp.types import FloatArray, IntArray, Stereo
+from zygotone.measure.loudness import Loudness, loudness, step_bounds
 
 _RUN = 4  # steps of 100 ms
+_SECOND = 10
 ATTACK_S, BODY_S = 0.012, (0.030, 0.120)
+
+
+@kernel
+def _largest(x: FloatArray) -> float:
+    """Largest magnitude in x (n,); eight at a time that do not wait for each other."""
+    most = np.zeros(8)
+    whole = x.shape[0] - x.shape[0] % 8
+    for i in range(0, whole, 8):
+        for k in range(8):
+            size = abs(x[i + k])
+            most[k] = size if size > most[k] else most[k]
+    for i in range(whole, x.shape[0]):
+        most[0] = max(most[0], abs(x[i]))
+    return float(most.max())
+
+
+def peak(audio: FloatArray) -> float:
+    """Largest magnitude of (channels, frames), linear; 0 of nothing."""
+    return max((_largest(np.ascontiguousarray(channel, dtype=np.float64)) for channel in audio), default=0.0)
+
+
+@kernel
+def _plain_steps(x: FloatArray, bounds: IntArray, means: FloatArray, powers: FloatArray, peaks: FloatArray) -> None:
+    """Of x (n,) between consecutive bounds (m + 1,): mean, mean square and largest magnitude, each (m,)."""
+    for m in range(means.shape[0]):
+        first = bounds[m]
+        sums, squares, most = np.zeros(8), np.zeros(8), np.zeros(8)
+        frames = bounds[m + 1] - first
+        whole = frames - frames % 8
+        for i in range(first, first + whole, 8):
+            for k in range(8):
+                v = x[i + k]
+                sums[k] += v
+                squares[k] += v * v
+                size = abs(v)
+                most[k] = size if size > most[k] else most[k]
+        for i in range(first + whole, first + frames):
+            sums[0] += x[i]
+            squares[0] += x[i] * x[i]
+            most[0] = max(most[0], abs(x[i]))
+        means[m], powers[m], peaks[m] = sums.sum() / frames, squares.sum() / frames, most.max()
+
+
+@dataclass(frozen=True, slots=True)
+class Levels:
+    """Of a stereo sound, and of each full 100 ms of it: all that concerns its level, in two passes."""
+
+    peak: float  # largest magnitude, linear
+    means: FloatArray  # (2, steps)
+    powers: FloatArray  # (2, steps), mean squares
+    peaks: FloatArray  # (2, steps), largest magnitudes
+    loudness: Loudness
+    rms: float  # of all of it
+
+    @property
+    def crest_db(self) -> float:
+        """Peak over RMS while it sounds, by 400 ms: silence between the notes is none of it; NaN in silence."""
+        steps = self.powers.shape[1] // _RUN
+        if steps == 0:
+            return 20.0 * math.log10(self.peak / self.rms) if self.rms > 1e-10 else math.nan
+        power = self.powers[:, : steps * _RUN].reshape(2, steps, _RUN).mean(axis=(0, 2))
+        heard = power > 1e-3 * power.max()
+        if not heard.any():
+            return math.nan
+        peaks = self.peaks[:, : steps * _RUN].reshape(2, steps, _RUN).max(axis=(0, 2))
+        return float(
+            20.0 * math.log10(np.quantile(peaks[heard], 0.9) + 1e-12) - 10.0 * math.log10(power[heard].mean() + 1e-24)
+        )
+
+    @property
+    def offset(self) -> float:
+        """How far it stands off centre, linear. By seconds, the median: a low note that is cut off at the end is none."""
+        steps = self.means.shape[1]
+        if steps == 0:
+            return 0.0
+        seconds = max(1, steps // _SECOND)
+        means = self.means[:, : min(steps, seconds * _SECOND)].reshape(2, seconds, -1).mean(axis=2)
+        return float(np.max(np.abs(np.median(means, axis=1))))
+
+
+def levels(audio: Stereo, sample_rate_hz: int) -> Levels:
+    """Of (2, frames)."""
+    bounds = step_bounds(audio.shape[1], sample_rate_hz)
+    means, powers, peaks = (np.zeros((2, len(bounds) - 1)) for _ in range(3))
+    for channel, *found in zip(audio, means, powers, peaks, strict=True):
+        give_up_if_unwanted()
+        _plain_steps(np.ascontiguousarray(channel, dtype=np.float64), bounds, *found)
+    frames = np.diff(bounds)
+    rest = audio[:, bounds[-1] :]
+    total = float(np.sum(powers * frames)) + float(np.sum(np.square(rest)))
+    return Levels(
+        max(float(peaks.max(initial=0.0)), peak(rest)), means, powers, peaks, loudness(audio, sample_rate_hz),
+        math.sqrt(total / max(1, audio.size)),
+    )  # fmt: skip
 
 
 def hit_peaks_db(audio: Stereo, onsets: Sequence[int], rate_hz: int) -> FloatArray:
@@ -57,35 +155,52 @@ def clicks(audio: Stereo, rate_hz: int) -> list[int]:
     """Frames where a single step stands far out of what lies around it: its second difference is over −50 dBFS, over 12 times the
     level that second differences have in the 5 ms on each side, and over 3 times any other within 60 ms. So the edges of a saw
     wave, which come back, are none, nor is a drum's beginning, which goes on."""
-    from scipy.ndimage import maximum_filter1d
-
     found: list[int] = []
     width, apart, itself = max(8, round(0.005 * rate_hz)), round(0.06 * rate_hz), 4
-    for channel in audio:
-        bend = np.abs(np.diff(channel, 2))
-        total = np.concatenate([[0.0], np.cumsum(bend**2)])
-        at = np.flatnonzero(bend > 0.003)
-        first, last = np.maximum(0, at - width), np.minimum(len(bend), at + width)
-        near = np.maximum(first, at - itself + 1), np.minimum(last, at + itself)
-        around = total[last] - total[first] - (total[near[1]] - total[near[0]])
-        count = np.maximum(1, (last - first) - (near[1] - near[0]))
-        stands_out = at[bend[at] > 12.0 * np.sqrt(np.maximum(0.0, around) / count) + 1e-9]
-        if not len(stands_out):
-            continue
-        # The largest of the 60 ms before and after, what belongs to the step itself left out.
-        largest = maximum_filter1d(bend, apart, mode="constant")
-        before = largest[np.maximum(0, stands_out - itself - apart // 2)]
-        after = largest[np.minimum(len(bend) - 1, stands_out + itself + apart // 2)]
-        for each in stands_out[bend[stands_out] > 3.0 * np.maximum(before, after)].tolist():
+    sides = audio[:1] if np.array_equal(audio[0], audio[-1]) else audio
+    for channel in sides:
+        give_up_if_unwanted()
+        for each in _steps_out(np.ascontiguousarray(channel, dtype=np.float64), width, apart, itself).tolist():
             if not found or abs(each - found[-1]) > width:
                 found.append(each)
     return sorted(found)
 
 
-def spread_lu(audio: Stereo, rate_hz: int) -> float:
-    """From the softest to the loudest tenth of 400 ms, K-weighted, of those in which it sounds throughout; NaN where there are not
+@kernel
+def _steps_out(x: FloatArray, width: int, apart: int, itself: int) -> IntArray:
+    """Frames of the second differences of x (n,) that stand out, as ``clicks`` says; what belongs to the step itself is within
+    ``itself`` frames of it."""
+    n = max(0, x.shape[0] - 2)
+    bend, total = np.empty(n), np.empty(n + 1)
+    total[0], count = 0.0, 0
+    for i in range(n):
+        bend[i] = abs((x[i + 2] - x[i + 1]) - (x[i + 1] - x[i]))
+        total[i + 1] = total[i] + bend[i] * bend[i]
+        count += 1 if bend[i] > 0.003 else 0
+    found, kept = np.empty(count, np.int64), 0
+    half = apart // 2
+    # Of the last there is nothing to say: it may be a note's beginning, which goes on.
+    for i in range(n - itself - half):
+        if bend[i] <= 0.003:
+            continue
+        first, last = max(0, i - width), min(n, i + width)
+        near, after = max(first, i - itself + 1), min(last, i + itself)
+        around = total[last] - total[first] - (total[after] - total[near])
+        if bend[i] <= 12.0 * math.sqrt(max(0.0, around) / max(1, (last - first) - (after - near))) + 1e-9:
+            continue
+        largest = 0.0
+        for k in range(max(0, i - itself - 2 * half), min(n, i + itself + 2 * half + 1)):
+            if abs(k - i) >= itself:
+                largest = max(largest, bend[k])
+        if bend[i] > 3.0 * largest:
+            found[kept] = i
+            kept += 1
+    return found[:kept]
+
+
+def spread_lu(steps: FloatArray) -> float:
+    """Of the loudness of each 100 ms, (n,), in LUFS: from the softest to the loudest tenth of 400 ms, K-weighted, of those in which it sounds throughout; NaN where there are not
     eight: short notes have no level that varies while they last."""
-    steps = step_levels_db(audio, rate_hz)
     if len(steps) < _RUN:
         return math.nan
     heard = steps > np.quantile(steps, 0.95) - 20.0

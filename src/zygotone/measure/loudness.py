@@ -68,11 +68,16 @@ def _step_energies(
         energies[0, m], energies[1, m], energies[2, m] = first / frames, second / frames, both / frames
 
 
+def step_bounds(frames: int, sample_rate_hz: int) -> IntArray:
+    """First frame of each full 100 ms, and the end of the last, shape (steps + 1,)."""
+    steps = int(frames / (STEP_S * sample_rate_hz) + 1e-9)
+    return np.round(np.arange(steps + 1) * STEP_S * sample_rate_hz).astype(np.int64)
+
+
 def _side_energies(audio: FloatArray, sample_rate_hz: int) -> FloatArray:
     """Of the first two channels for each full 100 ms: K-weighted mean squares, and mean product, shape (3, steps)."""
-    steps = int(audio.shape[1] / (STEP_S * sample_rate_hz) + 1e-9)
-    bounds = np.round(np.arange(steps + 1) * STEP_S * sample_rate_hz).astype(np.int64)
-    energies = np.zeros((3, steps))
+    bounds = step_bounds(audio.shape[1], sample_rate_hz)
+    energies = np.zeros((3, len(bounds) - 1))
     left, right = (np.ascontiguousarray(audio[i], dtype=np.float64) for i in (0, min(1, len(audio) - 1)))
     give_up_if_unwanted()
     _step_energies(left, right, k_weighting_sos(sample_rate_hz), bounds, energies)
@@ -108,6 +113,13 @@ class Loudness:
     range_lu: float  # NaN where there is none
     momentary_lufs: FloatArray  # shape (n,), one value per 100 ms, windows of 400 ms
     short_term_lufs: FloatArray  # shape (n,), windows of 3 s
+    steps_lufs: FloatArray  # shape (n,), each 100 ms by itself; −200 of silence
+
+    @property
+    def fold_down_loss_lu(self) -> float:
+        """Loudness of stereo minus loudness of (L+R)/2 on both sides; NaN where either has none."""
+        both = (self.integrated_lufs, self.folded_lufs)
+        return both[0] - both[1] if all(map(math.isfinite, both)) else math.nan
 
     @property
     def momentary_max_lufs(self) -> float:
@@ -130,18 +142,13 @@ def loudness(audio: FloatArray, sample_rate_hz: int) -> Loudness:
         range_lu=_loudness_range(short_term),
         momentary_lufs=_to_lufs(momentary),
         short_term_lufs=_to_lufs(short_term),
+        steps_lufs=np.maximum(-200.0, _to_lufs(steps)),
     )
 
 
 def _integrated(momentary: FloatArray) -> float:
     energy, _ = _gated_mean(momentary, -10.0)
     return float(_to_lufs(np.array([energy]))[0])
-
-
-def step_levels_db(audio: FloatArray, sample_rate_hz: int) -> FloatArray:
-    """K-weighted level of each 100 ms in LUFS, (steps,); of silence, −200."""
-    left, right, _ = _side_energies(audio, sample_rate_hz)
-    return np.maximum(-200.0, _to_lufs(left if len(audio) == 1 else left + right))
 
 
 def integrated_lufs(audio: FloatArray, sample_rate_hz: int) -> float:

@@ -13,7 +13,14 @@ from zygotone.dsp.filters import BUTTERWORTH_Q, filtered, highpass_sos
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.measure.dynamics import band_limited, first_rise, hits
 from zygotone.measure.loudness import integrated_lufs
-from zygotone.measure.pitch import agree, bass_note_pitches, kick_fundamental_hz, window_fundamental
+from zygotone.measure.pitch import (
+    agree,
+    bass_note_pitches,
+    kick_fundamental_hz,
+    lowered,
+    spread_out,
+    window_fundamental,
+)
 from zygotone.session.audio_files import resample
 
 WINDOW_S = 0.100
@@ -31,10 +38,15 @@ class Kick:
     onsets: tuple[int, ...]  # frames
     fundamental_hz: float
 
+    @property
+    def key(self) -> str:
+        """Names it among all others."""
+        return f"{self.fundamental_hz!r} {hash(self.onsets)}"
 
-def find_kick(kick: Stereo, sample_rate_hz: int) -> Kick | None:
-    """None where the track has no hit or no pitch."""
-    onsets = hits(kick, sample_rate_hz)
+
+def find_kick(kick: Stereo, sample_rate_hz: int, *, onsets: Sequence[int] | None = None) -> Kick | None:
+    """None where the track has no hit or no pitch. ``onsets`` where its hits are known."""
+    onsets = hits(kick, sample_rate_hz) if onsets is None else onsets
     f0 = kick_fundamental_hz(kick, sample_rate_hz, onsets)
     return Kick(tuple(onsets), f0) if onsets and math.isfinite(f0) else None
 
@@ -124,11 +136,12 @@ def onset_gaps_ms(kick_audio: Stereo, bass: Stereo, kick: Kick, sample_rate_hz: 
 
 def bass_pitch_at_hits_hz(bass: Stereo, kick: Kick, sample_rate_hz: int) -> list[tuple[float, float]]:
     """Pitch and weight of what the bass plays during each hit, 40 to 240 ms after its onset."""
-    mono = bass.mean(axis=0)
+    mono, rate = lowered(bass, sample_rate_hz)
     found = []
-    for at in kick.onsets:
-        part = mono[at + round(0.04 * sample_rate_hz) : at + round(0.24 * sample_rate_hz)]
-        found.append(window_fundamental(part, sample_rate_hz, low_hz=25.0, high_hz=400.0))
+    for at in spread_out(kick.onsets):
+        begin = at / sample_rate_hz
+        part = mono[round((begin + 0.04) * rate) : round((begin + 0.24) * rate)]
+        found.append(window_fundamental(part, rate, low_hz=25.0, high_hz=400.0))
     return found
 
 

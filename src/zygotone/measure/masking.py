@@ -133,9 +133,12 @@ def _spread(
             level[s] = sum_ * to_spl
             hz[s] = bin_hz * (moment / sum_ if sum_ > 0.0 else 0.5 * (first[s] + first[s + 1] - 1))
         total[:] = 0.0
+        below = 0  # bands at or below the tone
         for s in range(slices):
             if level[s] <= 1e-6:
                 continue
+            while below < bands and centres[below] <= hz[s]:
+                below += 1
             erb = 24.7 * (4.37e-3 * hz[s] + 1.0)
             within = 0.0
             for other in range(max(0, s - 4), min(slices, s + 5)):
@@ -143,9 +146,6 @@ def _spread(
             db = 10.0 * math.log10(max(within, 1e-3))
             shallow = 1.0 - 0.38 / 30.2 * (min(110.0, max(20.0, db)) - 51.0)
             limit = math.log(level[s]) + 3.4
-            below = 0  # bands at or below the tone
-            while below < bands and centres[below] <= hz[s]:
-                below += 1
             for b in range(max(0, below - 2), min(bands, below + 2)):
                 inside[b, frame] += level[s] if abs(hz[s] - centres[b]) <= half[b] else 0.0
             for b in range(below - 1, -1, -1):
@@ -162,6 +162,17 @@ def _spread(
                 total[b] += level[s] * (roex[at] + (pg * per_unit - at) * (roex[at + 1] - roex[at]))
         for b in range(bands):
             pattern[b, frame] = total[b]
+
+
+@kernel
+def _powers(bins: np.ndarray, scale: float) -> FloatArray:
+    """Squared magnitudes of bins (frames, bins), times ``scale``."""
+    power = np.empty(bins.shape)
+    for frame in range(bins.shape[0]):
+        for k in range(bins.shape[1]):
+            re, im = float(bins[frame, k].real), float(bins[frame, k].imag)
+            power[frame, k] = scale * (re * re + im * im)
+    return power
 
 
 # How much quieter the far ear has a loudspeaker 30° to the side, by frequency: the head's shadow (E. A. G. Shaw, "Transformation of
@@ -218,6 +229,8 @@ def _patterns(
     audio: FloatArray, rate_hz: int, mixed: Callable[[list[FloatArray], FloatArray], list[FloatArray]], count: int, playback_db: float
 ) -> tuple[FloatArray, FloatArray]:  # fmt: skip
     """``count`` patterns, and the powers within half an ERB, of what ``mixed`` makes of the power of each channel (frames, bins) and the bins' frequencies."""
+    from scipy.fft import rfft  # loaded only here
+
     n_fft = 1 << round(np.log2(_WINDOW_S * rate_hz))
     hop = n_fft // 2
     window = np.hanning(n_fft + 1)[:-1].astype(np.float32)
@@ -232,8 +245,7 @@ def _patterns(
         give_up_if_unwanted()
         powers: list[FloatArray] = []
         for channel in frames[:, at : at + batch]:
-            bins = np.fft.rfft(channel * window, axis=1)
-            powers.append(np.asarray(scale * (bins.real.astype(np.float64) ** 2 + bins.imag.astype(np.float64) ** 2)))
+            powers.append(_powers(rfft(channel * window, axis=1), scale))
         for pattern, inside, power in zip(patterns, insides, mixed(powers, hz), strict=True):
             part, near = np.zeros((2, len(pattern), len(power)))
             _spread(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import TypeVar
 
 import numpy as np
 
@@ -12,6 +13,7 @@ from zygotone.dsp.types import FloatArray, IntArray
 from zygotone.measure.dynamics import hits
 from zygotone.session.audio_files import resample
 
+_T = TypeVar("_T")
 LOWEST_HZ, HIGHEST_HZ = 20.0, 4000.0
 _BIN_HZ = 0.75  # between the points of a spectrum, however long the window
 # Pitches are looked for at about this rate: partials above half of it tell nothing that those below do not.
@@ -185,14 +187,14 @@ def _mono(audio: FloatArray) -> FloatArray:
 
 def kick_fundamental_hz(audio: FloatArray, sample_rate_hz: int, onsets: Sequence[int]) -> float:
     """Of the body after the pitch drop, 40 to 200 ms from each hit's onset; NaN without a hit."""
-    x, rate = _lowered(_mono(audio), sample_rate_hz)
+    x, rate = lowered(audio, sample_rate_hz)
     return _settled(x, rate, np.round(np.array(onsets) * (rate / sample_rate_hz)).astype(int))
 
 
 def kick_fall_cents(audio: FloatArray, sample_rate_hz: int, onsets: Sequence[int]) -> float:
     """How far the pitch of a hit still falls where ``kick_fundamental_hz`` reads it, from the earlier half of its power to the later:
     what falls all the time rings at no note. The middle one of all hits; NaN without any."""
-    x, rate = _lowered(_mono(audio), sample_rate_hz)
+    x, rate = lowered(audio, sample_rate_hz)
     starts = np.round(np.array(onsets) * (rate / sample_rate_hz)).astype(int)
     falls = [_fall_cents(_body(hit, rate)[2], rate) for hit in _hits_of(x, rate, starts)]
     known = [fall for fall in falls if math.isfinite(fall)]
@@ -219,9 +221,8 @@ def _fall_cents(body: FloatArray, rate: int) -> float:
 
 def _hits_of(x: FloatArray, rate: int, starts: IntArray) -> list[FloatArray]:
     """400 ms of each hit, or as far as the next; of many hits some."""
-    few = range(0, len(starts), max(1, math.ceil(len(starts) / _MOST_WINDOWS)))
     ends = [*starts[1:], len(x)]
-    return [x[starts[i] : min(ends[i], starts[i] + round(0.400 * rate))] for i in few]
+    return [x[starts[i] : min(ends[i], starts[i] + round(0.400 * rate))] for i in spread_out(range(len(starts)))]
 
 
 def _settled(x: FloatArray, rate: int, starts: IntArray) -> float:
@@ -253,11 +254,17 @@ def _body(hit: FloatArray, rate: int) -> tuple[float, float, FloatArray]:
     return hz, weight, body
 
 
-def _lowered(x: FloatArray, sample_rate_hz: int) -> tuple[FloatArray, int]:
-    """At a rate that is enough for pitches."""
+def lowered(audio: FloatArray, sample_rate_hz: int) -> tuple[FloatArray, int]:
+    """Both sides as one, (n,), at a rate that is enough for pitches, and that rate in Hz."""
+    x = _mono(audio)
     if sample_rate_hz < 2 * _RATE_HZ:
         return x, sample_rate_hz
     return resample(x[None], sample_rate_hz, _RATE_HZ)[0], _RATE_HZ
+
+
+def spread_out(many: Sequence[_T]) -> Sequence[_T]:
+    """Of many windows or hits so many as tell enough, from all over."""
+    return many[:: max(1, math.ceil(len(many) / _MOST_WINDOWS))]
 
 
 def note_pitches(
@@ -265,7 +272,7 @@ def note_pitches(
 ) -> list[tuple[float, float]]:
     """Pitch and weight in windows of 200 ms, every 50 ms, except where a hit falls inside."""
     onsets = np.array(hits(audio, sample_rate_hz))
-    x, rate = _lowered(_mono(audio), sample_rate_hz)
+    x, rate = lowered(audio, sample_rate_hz)
     return _between_hits(x, rate, onsets * (rate / sample_rate_hz), low_hz, high_hz)
 
 
@@ -278,8 +285,7 @@ def _between_hits(
     # No hit from a little before a window to its end.
     inside = np.searchsorted(onsets, starts + width) - np.searchsorted(onsets, starts - settle, side="right")
     clear = starts[inside == 0]
-    few = clear[:: max(1, math.ceil(len(clear) / _MOST_WINDOWS))]
-    return [_of_stretch(x[s : s + width], rate, low_hz, high_hz) for s in few]
+    return [_of_stretch(x[s : s + width], rate, low_hz, high_hz) for s in spread_out(clear.tolist())]
 
 
 def _of_stretch(x: FloatArray, rate: int, low_hz: float, high_hz: float) -> tuple[float, float]:
@@ -301,7 +307,7 @@ def fundamental_hz(audio: FloatArray, sample_rate_hz: int) -> float:
     """
     if audio.shape[1] < sample_rate_hz // 50:
         return math.nan
-    x, rate = _lowered(_mono(audio), sample_rate_hz)
+    x, rate = lowered(audio, sample_rate_hz)
     onsets = hits(x[None], rate)  # what has no pitch below half of that rate need not be a hit here
     if onsets and _decays(x[None], rate, onsets):
         body = _settled(x, rate, np.array(onsets))

@@ -13,7 +13,7 @@ from zygotone.measure.dynamics import rms
 from zygotone.measure.loudness import loudness, true_peak
 from zygotone.measure.pitch import fundamental_hz
 from zygotone.measure.spectrum import centroid_hz, spectrum, third_octaves
-from zygotone.measure.stereo import correlation, fold_down_loss_lu, side_share
+from zygotone.measure.stereo import correlation, side_share
 from zygotone.music.pitch import name_pitch
 
 
@@ -54,7 +54,7 @@ def measure_audio(audio: FloatArray, rate_hz: int, *, a4_hz: float = 440.0) -> d
         "crest_db": _number(float(gain_to_db(peak / level)), 2) if level > 1e-10 else None,
         "correlation": _number(correlation(audio), 4),
         "side_share": _number(side_share(audio), 4),
-        "fold_down_loss_lu": _number(fold_down_loss_lu(audio, rate_hz, heard=heard), 2),
+        "fold_down_loss_lu": _number(heard.fold_down_loss_lu, 2),
         "centroid_hz": _number(centroid_hz(average), 1),
         "fundamental_hz": _number(f0, 2),
         "fundamental_note": pitch.note if pitch else None,

@@ -46,6 +46,8 @@ def spectrum(audio: FloatArray, sample_rate_hz: int, *, n_fft: int = N_FFT) -> S
     n = n_fft
     while n > 256 and n > 4 * frames:
         n //= 2
+    from scipy.fft import rfft  # four windows at a time in single precision, and loaded only here
+
     window = np.hanning(n + 1)[:-1].astype(np.float32)
     hop = n // 2
     power = np.zeros(n // 2 + 1)
@@ -59,7 +61,7 @@ def spectrum(audio: FloatArray, sample_rate_hz: int, *, n_fft: int = N_FFT) -> S
             give_up_if_unwanted()
             few = min(together, len(starts) - i)
             np.multiply(halves[i : i + few], window, out=windowed[:few])
-            add_powers(np.fft.rfft(windowed[:few], axis=1), power)
+            add_powers(rfft(windowed[:few], axis=1), power)
     power[1:-1] *= 2.0
     # Half-overlapped Hann windows add up to 1, their squares on average to 3/4 per hop of n/2.
     scale = 1.0 / (n * 0.75 * max(frames, 1) * audio.shape[0])

@@ -10,7 +10,6 @@ import numpy as np
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, lowpass_sos
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.measure.loudness import Loudness, loudness
 
 _NOTHING = 1e-20
 
@@ -78,12 +77,3 @@ def side_share_below(audio: Stereo, freq_hz: float, sample_rate_hz: int) -> floa
     """``side_share`` of what lies below ``freq_hz`` (24 dB per octave)."""
     low = lowpass_sos(freq_hz, BUTTERWORTH_Q, sample_rate_hz=sample_rate_hz)
     return side_share(SosStereo(np.array([low, low])).process(np.ascontiguousarray(audio)))
-
-
-def fold_down_loss_lu(audio: FloatArray, sample_rate_hz: int, *, heard: Loudness | None = None) -> float:
-    """Loudness of stereo minus loudness of (L+R)/2 on both sides; NaN where either has none. ``heard`` where it is known."""
-    if audio.shape[0] == 1:
-        return 0.0 if audio.any() else math.nan
-    found = loudness(audio, sample_rate_hz) if heard is None else heard
-    both = (found.integrated_lufs, found.folded_lufs)
-    return both[0] - both[1] if all(map(math.isfinite, both)) else math.nan

@@ -17,10 +17,9 @@ from zygotone.advise.ladder import Rung
 from zygotone.advise.norms import DRUMS, LEADS, USUAL
 from zygotone.dsp.levels import gain_to_db
 from zygotone.dsp.types import FloatArray
-from zygotone.measure.layers import best_alignment, layer_cancel, likeness
+from zygotone.measure.layers import best_alignment, layer_cancel, likeness, lowered
 from zygotone.measure.levels import clicks
 from zygotone.measure.loudness import true_peak
-from zygotone.measure.stereo import fold_down_loss_lu
 from zygotone.session.edits import change_strip, insert_device, new_device
 from zygotone.session.models import Session, Track
 
@@ -381,11 +380,7 @@ enter(
 
 def _mono_loss(hearing: Hearing, subject: Subject) -> Measured | None:
     strip = hearing.session.strip(subject[0])
-    loss = hearing.fact(
-        "fold down",
-        hearing.graph.strip[strip.id].key,
-        lambda: fold_down_loss_lu(hearing.stem(strip.id), hearing.rate_hz),
-    )
+    loss = hearing.levels(strip.id).loudness.fold_down_loss_lu
     # What stands at one side alone loses 3 dB whatever it is: the law of the pan, and no fault.
     sides = abs(float(_sides_db(hearing, strip.id)[0]))
     allowed = 3.0 * min(1.0, sides / 12.0)
@@ -441,11 +436,11 @@ def _over_peak(hearing: Hearing, subject: Subject) -> Measured | None:
     if not hearing.sounds(mix):
         return None
 
-    def work() -> tuple[float, float]:
-        stem = hearing.stem(mix)
-        return float(gain_to_db(true_peak(stem, hearing.rate_hz))), float(gain_to_db(np.max(np.abs(stem))))
+    def work() -> float:
+        return float(gain_to_db(true_peak(hearing.stem(mix), hearing.rate_hz)))
 
-    between, sample = hearing.fact("peaks", hearing.graph.strip[mix].key, work)
+    between = hearing.fact("true peak", hearing.graph.strip[mix].key, work)
+    sample = float(gain_to_db(hearing.levels(mix).peak))
     return Measured(  # where samples go over, "clips" says it
         value=between if sample <= 0.0 else 0.0,
         evidence={"true_peak_dbtp": between, "sample_peak_dbfs": sample},
@@ -476,15 +471,7 @@ enter(
 
 def _offset(hearing: Hearing, subject: Subject) -> Measured | None:
     strip = hearing.session.strip(subject[0])
-
-    def work() -> float:
-        # By seconds, the median: a low note that is cut off at the end of the span is none.
-        stem, rate = hearing.stem(strip.id), hearing.rate_hz
-        n = max(1, stem.shape[1] // rate)
-        means = np.mean(stem[:, : n * rate].reshape(2, n, -1), axis=2)
-        return float(gain_to_db(np.max(np.abs(np.median(means, axis=1)))))
-
-    value = hearing.fact("offset", hearing.graph.strip[strip.id].key, work)
+    value = float(gain_to_db(hearing.levels(strip.id).offset))
     return Measured(
         value=value,
         sentence=f"{strip.name} stands off centre: a steady offset of {value:.0f} dBFS".replace("-", "−"),
@@ -559,7 +546,10 @@ def _doubles(session: Session) -> list[Subject]:
 def _doubles_cancel(hearing: Hearing, subject: Subject) -> Measured | None:
     key = "+".join(hearing.graph.strip[t].key for t in subject)
     names = [hearing.session.strip(t).name for t in subject]
-    one, other = (hearing.stem(t) for t in subject)
+    one, other = (
+        hearing.fact("lowered", hearing.graph.strip[t].key, lambda t=t: lowered(hearing.stem(t), hearing.rate_hz))  # type: ignore[misc]
+        for t in subject
+    )
     if hearing.fact("likeness", key, lambda: likeness(one, other, hearing.rate_hz)) < _DOUBLE:
         return None  # two parts, whose partials meet here and there
     found = hearing.fact(

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from zygotone.advise.findings import RULES, Finding, Fix, Rule, Subject, reading_of, share_lost, weighed
-from zygotone.advise.hearing import Hearing, sounds
+from zygotone.advise.hearing import Hearing
 from zygotone.dsp.levels import gain_to_db
 from zygotone.dsp.types import FloatArray
 from zygotone.session.edits import change_strip
@@ -34,18 +36,13 @@ def subjects(session: Session) -> list[Subject]:
 
 def _peak_db(hearing: Hearing, strip_id: str) -> float:
     """-inf of what is silent."""
-
-    def work() -> float:
-        stem = hearing.stem(strip_id)
-        return float(gain_to_db(np.max(np.abs(stem)))) if sounds(stem) else -np.inf
-
-    return hearing.fact("sample peak", hearing.graph.strip[strip_id].key, work)
+    return float(gain_to_db(hearing.levels(strip_id).peak)) if hearing.sounds(strip_id) else -math.inf
 
 
 def find(hearing: Hearing, subject: Subject) -> list[Finding]:
     strip = hearing.session.strip(subject[0])
     peak_db = _peak_db(hearing, strip.id)
-    if peak_db == -np.inf:
+    if peak_db == -math.inf:
         return []
     tops = 0
     if isinstance(strip, Track) and isinstance(strip.source, ClipSource):

@@ -16,6 +16,7 @@ from zygotone.advise.masking import Masking, masking_of, returns_of
 from zygotone.advise.norms import CHORDS, DRUMS, LEADS
 from zygotone.advise.rules.layers import mud_db
 from zygotone.measure.hiding import Hiding, narrowest
+from zygotone.measure.layers import band_levels_db
 from zygotone.measure.masking import bands_hz
 from zygotone.session.models import LOW_ROLES, Session, Strip, Track
 
@@ -279,8 +280,7 @@ def _mix_mud(hearing: Hearing) -> float:
     mix = hearing.session.mix.id
     if not hearing.sounds(mix):
         return math.nan
-    key = hearing.graph.strip[mix].key
-    return hearing.fact("mud", key, lambda: mud_db(hearing.stem(mix), hearing.rate_hz))
+    return mud_db(band_levels_db(hearing.spectrum(mix)))
 
 
 def _pile_up(hearing: Hearing, subject: Subject) -> Measured | None:

@@ -38,6 +38,7 @@ from zygotone.measure.layers import (
 from zygotone.measure.loudness import integrated_lufs
 from zygotone.measure.masking import HIDDEN, excitation, hidden_share
 from zygotone.measure.pitch import fundamental_hz
+from zygotone.measure.spectrum import spectrum
 from zygotone.measure.stereo import side_share
 from zygotone.music.keys import interval_above, nearest_in_key
 from zygotone.music.pitch import name_pitch
@@ -106,7 +107,7 @@ class _Heard:
     @property
     def levels_db(self) -> FloatArray:
         """Of each third octave."""
-        return self.fact("levels", lambda audio: band_levels_db(audio, self.hearing.rate_hz))
+        return self.fact("levels", lambda audio: band_levels_db(spectrum(audio, self.hearing.rate_hz)))
 
     @property
     def low_db(self) -> float:
@@ -481,9 +482,8 @@ def _fix_job(hearing: Hearing, finding: Finding) -> tuple[Fix, ...]:
 # --- build-up between 200 and 500 Hz -------------------------------------------------------------------------------
 
 
-def mud_db(audio: Stereo, rate_hz: int) -> float:
-    """Mean level of the third octaves from 200 to 500 Hz over that of the octave below and the two above."""
-    levels = band_levels_db(audio, rate_hz)
+def mud_db(levels: FloatArray) -> float:
+    """Of the levels in third octaves, as ``band_levels_db`` has them: mean level of the third octaves from 200 to 500 Hz over that of the octave below and the two above."""
     inside = levels[10:15]  # 200, 250, 315, 400, 500
     around = np.concatenate([levels[7:10], levels[15:21]])
 
@@ -509,7 +509,7 @@ def _find_build_up(hearing: Hearing, subject: Subject) -> list[Finding]:
         shared = [owner for owner in owners(levels)[10:15] if len(owner) > 1]
         if len(shared) < 3:
             continue
-        over = mud_db(_sum_of(hearing, track), hearing.rate_hz)
+        over = mud_db(band_levels_db(spectrum(_sum_of(hearing, track), hearing.rate_hz)))
         if over < MUD_DB:
             continue
         here = np.sum(10.0 ** (levels[:, 10:15] / 10.0), axis=1)
@@ -527,7 +527,7 @@ def _find_build_up(hearing: Hearing, subject: Subject) -> list[Finding]:
 
 
 def _mud(hearing: Hearing, track: str, layers: tuple[str, ...]) -> float:
-    return mud_db(_sum_of(hearing, hearing.session.track(track)), hearing.rate_hz)
+    return mud_db(band_levels_db(spectrum(_sum_of(hearing, hearing.session.track(track)), hearing.rate_hz)))
 
 
 _MUD = _Judge("mud_db", _mud)

@@ -13,7 +13,7 @@ from zygotone.advise.findings import Finding, Subject
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.ladder import Rung
 from zygotone.advise.norms import DRUMS, USUAL
-from zygotone.measure.dynamics import crest_db, hits, peak_and_body_db
+from zygotone.measure.dynamics import hits, peak_and_body_db
 from zygotone.measure.levels import attack_over_body_db, chatter_per_s, hit_peaks_db, spread_lu
 from zygotone.session.edits import change_device, insert_device, new_device
 from zygotone.session.models import Device, Session, Strip
@@ -168,26 +168,7 @@ enter(
 
 
 def _crest(hearing: Hearing, track_id: str) -> float:
-    key = hearing.graph.strip[track_id].key
-    rate = hearing.rate_hz
-
-    def work() -> float:
-        """Peak over RMS while it sounds: silence between the notes is none of it."""
-        stem = hearing.stem(track_id)
-        width = max(1, round(0.4 * rate))
-        n = stem.shape[1] // width
-        if n == 0:
-            return crest_db(stem)
-        power = np.mean(stem[:, : n * width].reshape(2, n, width) ** 2, axis=(0, 2))
-        heard = power > 1e-3 * power.max(initial=0.0)
-        if not heard.any():
-            return math.nan
-        peaks = np.max(np.abs(stem[:, : n * width]), axis=0).reshape(n, width).max(axis=1)
-        return float(
-            20.0 * math.log10(np.quantile(peaks[heard], 0.9) + 1e-12) - 10.0 * math.log10(power[heard].mean() + 1e-24)
-        )
-
-    return hearing.fact("crest while it sounds", key, work)
+    return hearing.levels(track_id).crest_db
 
 
 def _flat(hearing: Hearing, subject: Subject) -> Measured | None:
@@ -336,9 +317,7 @@ enter(
 
 def _varies(hearing: Hearing, subject: Subject) -> Measured | None:
     track = hearing.session.track(subject[0])
-
-    rate = hearing.rate_hz
-    spread = hearing.fact("spread", hearing.graph.strip[track.id].key, lambda: spread_lu(hearing.stem(track.id), rate))
+    spread = spread_lu(hearing.levels(track.id).loudness.steps_lufs)
     usual = USUAL[track.role].spread_lu
     return Measured(
         value=spread - usual,

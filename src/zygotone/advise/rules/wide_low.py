@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zygotone.advise.findings import RULES, Finding, Fix, Rule, Subject, finite, reading_of, share_lost, weighed
 from zygotone.advise.hearing import Hearing
-from zygotone.measure.stereo import fold_down_loss_lu, side_share_below
+from zygotone.measure.stereo import side_share_below
 from zygotone.session.edits import insert_device, new_device
 from zygotone.session.models import Session
 
@@ -23,7 +23,7 @@ def numbers(hearing: Hearing, tracks: Subject, layers: tuple[str, ...] = ()) -> 
         stem = hearing.stem(tracks[0])
         return {
             "side_share_low": side_share_below(stem, BELOW_HZ, hearing.rate_hz),
-            "fold_down_loss_lu": fold_down_loss_lu(stem, hearing.rate_hz),
+            "fold_down_loss_lu": hearing.levels(tracks[0]).loudness.fold_down_loss_lu,
         }
 
     return finite(hearing.fact("wide low", hearing.graph.strip[tracks[0]].key, work))

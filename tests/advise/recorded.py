@@ -79,12 +79,21 @@ def played() -> dict[str, np.ndarray]:
     return found
 
 
-def mixed(changes: Mapping[str, tuple[str, int, float, float, float]] = MappingProxyType({})) -> Project:
+@functools.cache
+def _at(name: str, lufs: float) -> AudioData:
+    """A part at a loudness, as it is recorded in a file."""
+    audio = played()[name]
+    return AudioData(audio * 10.0 ** ((lufs - integrated_lufs(audio, RATE)) / 20.0), RATE, "FLOAT", "WAV")
+
+
+def mixed(
+    changes: Mapping[str, tuple[str, int, float, float, float]] = MappingProxyType({}), store: AudioStore | None = None
+) -> Project:
     """The arrangement as a project of clips; ``changes`` mixes some of it otherwise."""
-    store, assets, tracks = AudioStore(), [], []
-    for name, audio in played().items():
+    store, assets, tracks = store or AudioStore(), [], []
+    for name in played():
         role, seat, lufs, pan, low_cut = {**MIX, **changes}[name]
-        asset = store.add(AudioData(audio * 10.0 ** ((lufs - integrated_lufs(audio, RATE)) / 20.0), RATE, "FLOAT", "WAV"), name, RATE)  # fmt: skip
+        asset = store.add(_at(name, lufs), name, RATE)
         assets.append(asset)
         band = {"shape": "low_cut", "freq_hz": low_cut, "slope_db_oct": 12}
         chain = (Device.model_validate({"kind": "eq", "id": "eq", "bands": [band]}),) if low_cut else ()

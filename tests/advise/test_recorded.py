@@ -6,12 +6,16 @@ from tests.advise.recorded import MIX, mixed
 from zygotone.advise.advisor import find_in
 from zygotone.advise.hearing import Hearing
 from zygotone.engine.renderer import Renderer
+from zygotone.session.audio_store import AudioStore
+
+# What is measured of a track that was left as it is is remembered from test to test.
+STORE = AudioStore()
+RENDERER = Renderer(STORE)
 
 
 def found_in(changes=None):
-    project = mixed(changes or {})
-    session = project.session
-    return find_in(Hearing(session, session.song.sections[0], Renderer(project.store)))
+    session = mixed(changes or {}, STORE).session
+    return find_in(Hearing(session, session.song.sections[0], RENDERER))
 
 
 def otherwise(name, **values):

@@ -74,7 +74,7 @@ def settled(qtbot):
 
         for _ in range(3):  # one job's end may be another's beginning
             qtbot.waitUntil(idle, timeout=180000)
-            qtbot.wait(30)
+            qtbot.wait(8)
 
     return wait
 

@@ -42,17 +42,18 @@ def bass(window):
     return window.desk.session.track("bass")
 
 
-def test_every_device_opens_with_its_picture_and_rulers(window, chains, settled):
+def test_every_device_opens_with_its_picture_and_rulers(window, chains, qtbot):
     for kind in DEVICES:
         click(window, f"chains.add.{kind.kind}")
-        settled(window)
         device = chains.device
         assert device.kind == kind.kind
         assert device.mix == kind.usual_mix
-        plots = [
-            p for picture in chains.picture.by_kind.values() if picture.isVisible() for p in picture.findChildren(Plot)
-        ]
-        assert any(p._curves for p in plots), kind.kind
+
+        def drawn() -> bool:
+            shown = [picture for picture in chains.picture.by_kind.values() if picture.isVisible()]
+            return any(p._curves for picture in shown for p in picture.findChildren(Plot))
+
+        qtbot.waitUntil(drawn, timeout=60000)
         for p in kind.params:
             if p.has_range:
                 assert ruler_of(window, f"chains.ruler.{p.name}").field.text() == p.format(device.params[p.name])

@@ -1,4 +1,4 @@
-"""Compiles every kernel, with progress; set-up runs this once so that no user waits for it."""
+"""Compiles every kernel, with progress, and makes the demo ready to play; set-up runs this once so that no user waits for it."""
 
 from __future__ import annotations
 
@@ -6,10 +6,12 @@ import sys
 import time
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from zygotone.demo import build_demo
 from zygotone.dsp.dynamics import is_finite
 from zygotone.dsp.interleaving import join_channels, part_channels
 from zygotone.dsp.shaping import CURVES
@@ -17,7 +19,9 @@ from zygotone.dsp.strings import plucked_string
 from zygotone.dsp.types import Stereo
 from zygotone.dsp.voice_filters import add_voice
 from zygotone.engine.chains import process_chain
+from zygotone.engine.graph import SourceNode, compile_session, nodes_below
 from zygotone.engine.motion import smoothed
+from zygotone.engine.renderer import Renderer
 from zygotone.measure.hiding import hidden_weights, loudness_left_lu, summed, weights
 from zygotone.measure.levels import clicks, levels
 from zygotone.measure.masking import excitation, excitation_of_ears, masked_threshold
@@ -25,7 +29,9 @@ from zygotone.measure.pitch import fundamental_hz
 from zygotone.measure.report import measure_audio
 from zygotone.session.catalogue import DEVICES, SOURCES
 from zygotone.session.instruments import layer_params
+from zygotone.session.mapped import MappedCache, takes_below, user_cache
 from zygotone.session.models import Device, Layer, Note, Route, Sound, VoiceFilter
+from zygotone.session.project_file import Project
 from zygotone.sources.instrument import render_note
 
 # Settings that reach kernels the defaults leave out.
@@ -129,5 +135,13 @@ def _print_progress(done: int, total: int, title: str, seconds: float) -> None:
     sys.stderr.flush()
 
 
+def play_ready(project: Project, cache: Path) -> None:
+    """Renders a project's instruments to where the application looks for them, so that it plays as soon as it is opened."""
+    renderer = Renderer(project.store, project.store.held, mapped=MappedCache(takes_below(cache)))
+    graph = compile_session(project.session)
+    renderer.make_sources([n for n in nodes_below([graph.mix]) if isinstance(n, SourceNode)], project.session)
+
+
 if __name__ == "__main__":
     warm_up(_print_progress)
+    play_ready(build_demo(), user_cache())

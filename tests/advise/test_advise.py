@@ -6,7 +6,8 @@ import soundfile
 
 from tests.builders import device, pair_project, write_stem
 from tests.signals import RATE, bass_track, clear_db, hit_times, kick_track, noise, sine
-from zygotone.advise.advisor import find_all, find_by_id, find_in, measured_change, with_fixes
+from zygotone.advise.advisor import find_all, find_by_id, find_first, find_in, measured_change, with_fixes
+from zygotone.advise.findings import RULES
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.masking import masking_map, song_json
 from zygotone.advise.new_project import bars_for, project_from_stems
@@ -83,7 +84,8 @@ def test_each_of_the_last_rungs_alone_clears_a_moderate_clash(tmp_path, number):
     clash = with_fixes(project.session, renderer, found["kick_bass_clash"])
     fix = clash.fixes[number - 1]
     assert clash.evidence["kick_clear_db"] + fix.gain["kick_clear_db"] >= 3.0
-    changes = measured_change(project.session, fix.session, project.store, clash, fix.gain | fix.cost)
+    afresh = Hearing(project.session, clash.section, Renderer(project.store))
+    changes = measured_change(afresh, afresh.with_session(fix.session), clash, fix.gain | fix.cost)
     assert changes["kick_clear_db"]["change"] == pytest.approx(fix.gain["kick_clear_db"], abs=0.05)
     assert changes["bass_lost_lu"]["change"] == pytest.approx(fix.cost["bass_lost_lu"], abs=0.05)
     pumps = fix.cost["pumping_db"] > 0.1
@@ -174,6 +176,17 @@ def test_findings_have_ids_that_hold(tmp_path):
 SLACK_TIDE = build_demo()
 HEARD = Renderer(SLACK_TIDE.store)  # what these tests have in common is worked out once
 SECOND = ("verse-2", "chorus-2")  # as the first ones, but half as long
+
+
+def test_what_is_found_first_is_a_part_of_all_that_is_found():
+    """And needs no other track than those it is about."""
+    session, section = SLACK_TIDE.session, SLACK_TIDE.session.song.section("Chorus 2")
+    afresh = Renderer(SLACK_TIDE.store)
+    first = find_first(Hearing(session, section, afresh))
+    assert {f.rule for f in first} >= {"kick_bass_clash"}
+    every = find_in(Hearing(session, section, HEARD))
+    assert [f.id for f in every if RULES[f.rule].first] == [f.id for f in first]
+    assert {t for f in first for t in f.tracks} <= {"kick", "bass", "sub"}
 
 
 def test_the_demos_faults_are_found():

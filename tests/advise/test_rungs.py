@@ -202,9 +202,10 @@ def test_promises_are_kept(rule):
     worked = with_fixes(project.session, renderer, finding)
     applied = [fix for fix in worked.fixes if fix.applies]
     assert applied
+    afresh = Hearing(project.session, finding.section, Renderer(project.store))
     for fix in applied:
         promised = {**fix.gain, **fix.cost}
-        found = measured_change(project.session, fix.session, project.store, finding, promised)
+        found = measured_change(afresh, afresh.with_session(fix.session), finding, promised)
         for name, value in promised.items():
             room = 0.03 if name.endswith("share") else 0.3
             assert found[name]["change"] == pytest.approx(value, abs=room), (fix.label, name)

@@ -2,18 +2,22 @@
 
 import os
 import signal
+import subprocess
+import sys
 import threading
 import time
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QEvent, QObject, QPointF, Qt
+import pytest
+from PySide6.QtCore import QEvent, QObject, QPointF, QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from tests.builders import pair_project
 from tests.signals import RATE
 from zygotone.app.desk import Desk
+from zygotone.app.project_files import ProjectFiles
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.widgets.note_grid import NoteGrid
 from zygotone.app.window import Window
@@ -328,3 +332,32 @@ def test_the_window_goes_on_when_its_player_dies(qapp, qtbot, settings, tmp_path
         desk.files.saved_changes = desk.bench.changes
         window.close()
     assert not Path(f"/proc/{player.pid}").exists()
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_a_signal_from_outside_ends_it_and_loses_nothing(tmp_path, number):
+    """Started as a user does, edited, and Ctrl+C pressed right after the edit: it is gone, and what was done is offered again."""
+    begins = """
+import os, sys
+from PySide6.QtCore import QTimer
+from zygotone.app import main
+from zygotone.session.edits import change_song
+settle_down = main.settle_down
+def edited(window):
+    settle_down(window)
+    def edit():
+        window.desk.edit("Tempo", lambda s: change_song(s, tempo_bpm=77.0))
+        os.kill(os.getpid(), int(sys.argv[1]))
+    QTimer.singleShot(1500, edit)
+main.settle_down = edited
+main.run(None)
+"""
+    env = {**os.environ, "HOME": str(tmp_path), "PYTHONPATH": os.pathsep.join(sys.path)}
+    ended = subprocess.run(
+        [sys.executable, "-c", begins, f"{int(number)}"], env=env, timeout=60, capture_output=True, text=True
+    )
+    assert ended.returncode == -number, ended.stderr
+    files = ProjectFiles(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
+    left = files.unsaved()
+    assert left is not None
+    assert left[1].session.song.tempo_bpm == 77.0

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QComboBox, QDialog, QLineEdit, QListWidget, QPushButton, QSpinBox
+from PySide6.QtWidgets import QComboBox, QDialog, QLabel, QLineEdit, QListWidget, QPushButton, QSpinBox
 
 from tests.advise.arrangements import CASES, clean, project_of
 from zygotone.app.versions import BlindDialog, VersionsDialog
@@ -323,3 +323,22 @@ def test_the_views_are_reached_by_buttons_and_follow_the_finding(window, qtbot, 
         assert word in fit.title.text()
         assert fit.stack.currentWidget() is fit.views[key]
     assert window.childAt(QPoint(5, 5)) is not None
+
+
+def test_the_first_findings_are_shown_while_the_others_are_listened_for(window, settled):
+    settled(window)
+    measuring = window.desk.measuring
+    every = measuring.findings
+    assert measuring.complete
+    measuring.forget_loop()
+    assert (measuring.findings, measuring.complete) == (None, False)
+    first = tuple(f for f in every if f.rule == "kick_bass_clash")
+    measuring._on_first_findings(first)
+    words = [label.text() for label in window.findChildren(QLabel) if "listening" in label.text()]
+    assert words[-1] == "1 so far, listening…"
+    assert window.stages["fit"].ladder.finding.rule == "kick_bass_clash"
+    settled(window)
+    assert measuring.complete
+    assert measuring.findings == every
+    measuring._on_first_findings(())  # which come late
+    assert measuring.findings == every

@@ -761,10 +761,10 @@ def test_leaving_without_saving_leaves_the_file_and_no_journal(window):
     assert not journal_path(path).exists()
 
 
-def test_the_demo_opens_in_the_background(window, qtbot, settled):
+def test_the_demo_opens_in_the_background(window, qtbot):
     trigger(window, "file.demo")
     qtbot.waitUntil(lambda: window.desk.song.title == "Slack Tide", timeout=60000)
-    settled(window)
+    qtbot.waitUntil(lambda: bool(window.desk.measuring.findings), timeout=60000)
     assert window.stage == "fit"
     assert window.desk.selection.section.name == "Chorus"
 

@@ -332,3 +332,31 @@ def test_what_is_wanted_at_once_does_not_give_way(measurer):
     """All else is measured when nobody else wants the processor."""
     assert measurer.answer(HowItIsScheduled(), never, at_once=True) == os.SCHED_OTHER
     assert measurer.answer(HowItIsScheduled(), never) == os.SCHED_IDLE
+
+
+@dataclass(frozen=True, slots=True)
+class Notes:
+    """Writes down when it began and when it ended."""
+
+    at: Path
+    seconds: float
+    name: str = "notes"
+
+    def answer(self, renderer, unwanted):
+        began = time.monotonic()
+        time.sleep(self.seconds)
+        self.at.write_text(f"{began} {time.monotonic()}")
+
+
+def test_nothing_else_is_begun_while_something_is_wanted_at_once(measurer, tmp_path):
+    """Both might make the same thing, and the one that is waited for would take twice as long."""
+    measurer.answer(Says("warm"), never)
+    urgent = threading.Thread(
+        target=measurer.answer, args=(Notes(tmp_path / "urgent", 0.5), never), kwargs={"at_once": True}
+    )
+    urgent.start()
+    time.sleep(0.1)
+    measurer.answer(Notes(tmp_path / "other", 0.0), never)
+    urgent.join(60.0)
+    ends, begins = (float((tmp_path / n).read_text().split()[at]) for n, at in (("urgent", 1), ("other", 0)))
+    assert begins >= ends

@@ -22,7 +22,8 @@ from zygotone.errors import BadFileError
 from zygotone.session.audio_files import AudioData, read_audio
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.edits import change_strip, insert_device
-from zygotone.session.mapped import MappedCache
+from zygotone.session.mapped import MappedCache, takes_below
+from zygotone.warm_up import play_ready
 
 
 @pytest.fixture
@@ -182,7 +183,7 @@ def test_a_take_is_mapped_found_by_others_and_bounded(tmp_path):
 def test_a_cache_that_lies_or_cannot_be_written_is_no_obstacle(tmp_path):
     cache = MappedCache(tmp_path / "takes")
     (tmp_path / "takes").mkdir()
-    (tmp_path / "takes" / "bad.take").write_bytes(b"\x93NUMPY nonsense")
+    cache._path("bad").write_bytes(b"\x93NUMPY nonsense")
     assert cache.get("bad") is None
     blocked = tmp_path / "file"
     blocked.write_text("in the way")
@@ -216,3 +217,26 @@ def test_a_damaged_clip_leaves_nothing_in_the_cache(tmp_path):
     with pytest.raises(BadFileError):
         store.clip(asset, 48000)
     assert not list((tmp_path / "takes").iterdir())
+
+
+def test_what_another_version_of_the_program_made_is_not_heard(tmp_path, monkeypatch):
+    audio = np.ones((1, 100), dtype=np.float32)
+    MappedCache(tmp_path).put("a", audio)
+    assert MappedCache(tmp_path).holds("a")
+    monkeypatch.setattr("zygotone.session.mapped._program", lambda: "another")
+    assert not MappedCache(tmp_path).holds("a")
+    assert MappedCache(tmp_path).get("a") is None
+
+
+def test_what_was_made_ready_plays_without_being_rendered(tmp_path, monkeypatch):
+    project = build_demo()
+    play_ready(project, tmp_path)
+
+    def never(*args, **options):
+        raise AssertionError("it was there")
+
+    monkeypatch.setattr("zygotone.engine.renderer.render_layer", never)
+    graph = compile_session(project.session)
+    afresh = Renderer(AudioStore(), mapped=MappedCache(takes_below(tmp_path)))
+    audio = afresh.take(graph, graph.mix, project.session.section_span("chorus")).audio
+    assert np.max(np.abs(audio)) > 0.01

@@ -313,10 +313,10 @@ def test_a_player_that_dies_while_it_records_says_so_and_records_again(remote, t
 
 
 def test_an_input_that_takes_long_to_open_holds_up_nobody(remote, tmp_path):
-    """A quarter of an hour to sing, at another rate: longer to read than a process may be silent."""
+    """Seven minutes to sing, at another rate: longer to read than a process may be silent."""
     player, _ = remote
     with AudioWriter(tmp_path / "long.wav", 44100, 2, subtype="FLOAT") as writer:
-        for n in range(60):
+        for n in range(28):
             writer.write(np.random.default_rng(n).uniform(-0.5, 0.5, (2, 15 * 44100)))
     player.recorder.open(SimulatedInput(tmp_path / "long.wav"))
     player.recorder.record(plan_of(tmp_path))

@@ -113,7 +113,12 @@ def test_pitched_sounds_are_in_tune(name):
     pitch = 45 if SOUNDS[name].role in ("sub", "bass") else 57
     audio = play_one(SOUNDS[name].instrument(), pitch, rate_hz=RATE, hold_s=1.4)[:, : round(1.3 * RATE)]
     found, voiced, _ = librosa.pyin(
-        audio.mean(axis=0), fmin=50.0, fmax=1000.0, sr=RATE, frame_length=4096, hop_length=2048
+        audio.mean(axis=0),
+        fmin=midi_to_hz(pitch - 14),
+        fmax=midi_to_hz(pitch + 14),
+        sr=RATE,
+        frame_length=4096,
+        hop_length=2048,
     )
     # Of plucked and struck sounds the beginning counts; of slow ones what comes after their attack.
     found = found[voiced & np.isfinite(found)]

@@ -15,7 +15,6 @@ from zygotone.engine.graph import compile_session
 from zygotone.engine.pipeline import at_once
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import ParameterError
-from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import Section, Session
 
 
@@ -34,8 +33,28 @@ def find_in(hearing: Hearing) -> list[Finding]:
         for subject in rule.subjects(hearing.session):
             rules_of.setdefault(subject, []).append(rule)
     asking = [functools.partial(asked, hearing, rule, subject) for subject, rules in rules_of.items() for rule in rules]
-    found = at_once(asking)
-    all_of_them = (marked(hearing.session, f) for few in found for f in few)
+    return _in_order(hearing, (f for few in at_once(asking) for f in few))
+
+
+def find_first(hearing: Hearing) -> list[Finding]:
+    """What the rules find that are asked first; for it only few tracks are rendered. As ``find_in``, which asks them all.
+
+    Raises
+    ------
+    Cancelled : nobody waits for them any more.
+    """
+    found = [
+        f
+        for rule in RULES
+        if rule.first
+        for subject in rule.subjects(hearing.session)
+        for f in asked(hearing, rule, subject)
+    ]
+    return _in_order(hearing, found)
+
+
+def _in_order(hearing: Hearing, found: Iterable[Finding]) -> list[Finding]:
+    all_of_them = (marked(hearing.session, f) for f in found)
     return sorted(all_of_them, key=lambda f: (f.on_purpose is not None, -f.severity))
 
 
@@ -90,14 +109,13 @@ def find_by_id(session: Session, renderer: Renderer, finding_id: str) -> Finding
 
 
 def measured_change(
-    before: Session, after: Session, store: AudioStore, finding: Finding, names: Iterable[str]
+    before: Hearing, after: Hearing, finding: Finding, names: Iterable[str]
 ) -> dict[str, dict[str, float | None]]:
-    """Measures before and after a fix, each version rendered afresh: ``{name: {before, after, change}}``."""
+    """Measures before and after a fix, of two versions over its section: ``{name: {before, after, change}}``."""
     numbers, names = RULES[finding.rule].numbers, tuple(names)
-    one, other = (Hearing(version, finding.section, Renderer(store)) for version in (before, after))
-    old, new = (numbers(hearing, finding.tracks, finding.layers) for hearing in (one, other))
+    old, new = (numbers(hearing, finding.tracks, finding.layers) for hearing in (before, after))
     if {"lost_lu", "mix_change_lu"} & set(names):
-        for name, value in costs(one, other).items():
+        for name, value in costs(before, after).items():
             old.setdefault(name, 0.0)
             new.setdefault(name, value)
     if "bass_lufs" in old and "bass_lufs" in new:

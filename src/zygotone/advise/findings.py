@@ -132,6 +132,7 @@ class Rule:
     ``subjects`` names what it is asked about in a session; ``find`` looks at one of them, and may ask of it what
     ``Hearing.reads`` covers, of the others nothing. ``fixes`` works out the ways out of a finding, and ``numbers`` reads the
     measures that those change. ``one_by_one`` gives the same fixes as they are asked for. A rule with ``ladder`` shows all its fixes side by side, on its stage's page.
+    One that is asked ``first`` needs little to be heard and matters much: its findings are shown while the rest is still listened to.
     """
 
     name: str
@@ -147,6 +148,7 @@ class Rule:
     numbers: Numbers
     ladder: bool = False
     one_by_one: OneByOne | None = None
+    first: bool = False
 
     def each_fix(self, hearing: Hearing, finding: Finding) -> Iterator[Fix]:
         """The fixes in their order, each worked out when it is asked for."""

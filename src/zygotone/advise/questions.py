@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from zygotone.advise.advisor import find_in, with_fixes
+from zygotone.advise.advisor import find_first, find_in, with_fixes
 from zygotone.advise.findings import RULES, Finding
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.sound_views import ClipShape, LayerMapView, SourceView, clip_shape, layer_map, source_view
@@ -108,6 +108,18 @@ class FindingsIn:
 
     def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> tuple[Finding, ...]:
         return tuple(find_in(Hearing.of(self.graph, self.section, renderer, unwanted)))
+
+
+@dataclass(frozen=True, slots=True)
+class FirstFindings:
+    """Those that are soon known."""
+
+    graph: Graph
+    section: Section
+    name: str = "first findings"
+
+    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> tuple[Finding, ...]:
+        return tuple(find_first(Hearing.of(self.graph, self.section, renderer, unwanted)))
 
 
 @dataclass(frozen=True, slots=True)

@@ -29,7 +29,7 @@ from zygotone.engine.renderer import Renderer
 from zygotone.errors import ZygotoneError, one_line
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.history import LogEntry, Trial
-from zygotone.session.mapped import MappedCache
+from zygotone.session.mapped import MappedCache, takes_below
 from zygotone.session.models import Session, Song
 from zygotone.session.project_file import Project
 
@@ -79,7 +79,9 @@ class Desk(QObject):
         self.bench.listen(self._on_bench)
         if getattr(self, "store", None) is not project.store:  # else what is known of its clips stays true
             self.store: AudioStore = project.store
-            self.renderer = Renderer(self.store, self.store.held, mapped=MappedCache(self.files.cache_folder / "takes"))
+            self.renderer = Renderer(
+                self.store, self.store.held, mapped=MappedCache(takes_below(self.files.cache_folder))
+            )
 
     def open_project(self, project: Project, path: Path | None) -> None:
         self.keys.release_all()

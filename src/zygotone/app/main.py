@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import signal
 import sys
 from pathlib import Path
 
@@ -49,12 +51,27 @@ def settle_down(window: Window) -> None:
     Tidier(window.desk, window)
 
 
+def end_by_signal(window: Window) -> None:
+    """Ctrl+C in the terminal, its closing, or the system's end asks no question: what is not saved is in the journal, and is offered
+    at the next start."""
+
+    def end(number: int, frame: object) -> None:
+        window.desk.files.written()
+        signal.signal(number, signal.SIG_DFL)
+        os.kill(os.getpid(), number)
+
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        if signal.getsignal(number) is not signal.SIG_IGN:  # whoever started this one may not want it to be heard
+            signal.signal(number, end)
+
+
 def run(project: Path | None, *, demo: bool = False) -> int:
     """Show the window first; what is to be opened comes as soon as it is there."""
     app = make_application()
     window = make_window()
     window.show()
     settle_down(window)
+    end_by_signal(window)
 
     def begin() -> None:
         window.desk.files.tidy()

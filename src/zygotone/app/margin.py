@@ -143,18 +143,19 @@ class Margin(QWidget):
         here = [
             f for f in findings or () if f.stage == self._stage and f.on_purpose is None and known.issuperset(f.tracks)
         ]
-        wanted = (self._stage, self._desk.selection.section.name, findings is None, here)
+        complete = self._desk.measuring.complete
+        wanted = (self._stage, self._desk.selection.section.name, complete, here)
         if wanted == self._findings_for:
             return
         self._findings_for = wanted
         clear(self._finding_space)
         if stage is None or not stage.findings:
             return
-        count = (
-            "listening…" if findings is None else f"{stage.title} · {len(here)} in {self._desk.selection.section.name}"
-        )
+        count = f"{stage.title} · {len(here)} in {self._desk.selection.section.name}"
+        if not complete:
+            count = f"{len(here)} so far, listening…" if here else "listening…"
         self._finding_space.addLayout(row(label("Findings", "heading"), label(count, "soft"), 1))
-        if findings is not None and not here:
+        if complete and not here:
             self._finding_space.addWidget(label("Nothing wrong was found here in this section.", "soft", wrap=True))
         for finding in here:
             self._finding_space.addWidget(self._card(finding))

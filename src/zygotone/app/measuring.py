@@ -10,7 +10,15 @@ from PySide6.QtCore import QEvent, QObject, QTimer, Signal
 from PySide6.QtWidgets import QWidget
 
 from zygotone.advise.findings import RULES, Finding, reading_of
-from zygotone.advise.questions import FindingsIn, FixesOf, LevelMatch, Match, TrackLevels, TrialNumbers
+from zygotone.advise.questions import (
+    FindingsIn,
+    FirstFindings,
+    FixesOf,
+    LevelMatch,
+    Match,
+    TrackLevels,
+    TrialNumbers,
+)
 from zygotone.app.listening import Listening
 from zygotone.app.selection import Selection
 from zygotone.app.work import Worker
@@ -43,6 +51,7 @@ class Measuring(QObject):
         self.match: Match | None = None
         self._live_numbers: tuple[dict[str, float], dict[str, float]] | None = None
         self.findings: tuple[Finding, ...] | None = None
+        self.complete = False  # whether these are all findings, and not only the first
         self.levels: dict[str, float] = {}
 
     def reset(self, bench: Bench) -> None:
@@ -62,13 +71,14 @@ class Measuring(QObject):
 
     def soon(self) -> None:
         """Measure what is heard anew, as soon as the hand rests. What is being found now is wanted no more."""
-        for name in ("findings", "levels"):
+        for name in ("first findings", "findings", "levels"):
             self.worker.cancel(name)
         self._rest.start()
 
     def forget_loop(self) -> None:
         """Another stretch of the song: nothing that was measured is about it."""
         self.findings, self.match, self.levels = None, None, {}
+        self.complete = False
         self._listening.match_levels(None)
         self.findings_changed.emit()
         self.soon()
@@ -79,13 +89,19 @@ class Measuring(QObject):
         self._listening.match_levels(None)
 
     def _measure(self) -> None:
-        """After a change: level match first, then the findings, then the tracks' levels."""
+        """After a change: level match first, where there are two to be compared, then the findings, then the tracks' levels."""
         bench, section = self._bench, self._selection.section
         a, b = bench.kept_graph, bench.trial_graph
         heard_a, heard_b = self._listening.heard_graphs()
         heard = (heard_a, heard_b) if heard_b is not None and heard_a is not a else None
-        self.ask(LevelMatch(a, b, self._selection.loop_span(), heard), self._on_match, urgency=2)
+        match = LevelMatch(a, b, self._selection.loop_span(), heard)
+        if b is not None:
+            self.ask(match, self._on_match, urgency=2)
         self._measure_trial()
+        if self.findings is None:
+            self.ask(FirstFindings(bench.graph, section), self._on_first_findings, urgency=4)
+        if b is None:
+            self.ask(match, self._on_match, urgency=5)
         self.ask(FindingsIn(bench.graph, section), self._on_findings, urgency=6)
         self.ask(TrackLevels(bench.graph, section), self._on_levels, urgency=7)
 
@@ -115,8 +131,13 @@ class Measuring(QObject):
         self._listening.match_levels(match)
         self.match_changed.emit()
 
+    def _on_first_findings(self, findings: tuple[Finding, ...]) -> None:
+        if self.findings is None and findings:
+            self.findings = findings
+            self.findings_changed.emit()
+
     def _on_findings(self, findings: tuple[Finding, ...]) -> None:
-        self.findings = findings
+        self.findings, self.complete = findings, True
         self.findings_changed.emit()
 
     def _on_levels(self, levels: dict[str, float]) -> None:

@@ -18,6 +18,7 @@ from zygotone.errors import BadFileError
 from zygotone.plain_files import why_not
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.journal import Journal, end_journal, journal_path, recover
+from zygotone.session.mapped import user_cache
 from zygotone.session.project_file import Project, save_project
 from zygotone.session.workplaces import Lock, Workplace, claim, left_by_others, tidy_locks
 
@@ -164,7 +165,7 @@ class ProjectFiles(QObject):
     @property
     def cache_folder(self) -> Path:
         """What can be made again: may be deleted at any time."""
-        return Path(self.settings.value("cache_folder") or platformdirs.user_cache_dir("zygotone"))
+        return Path(self.settings.value("cache_folder") or user_cache())
 
     def write_journal(self) -> None:
         """A line with the present state, in the background."""

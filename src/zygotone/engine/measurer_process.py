@@ -1,7 +1,7 @@
 """The measurer as a process of its own. Started by ``engine.measurer``.
 
 Three threads: one takes questions and says that it is alive, one answers what is wanted at once, one all else, and gives way
-to whoever plays and to the window.
+to whoever plays, to the window and to what is wanted at once: it begins nothing meanwhile, lest both make one thing.
 """
 
 from __future__ import annotations
@@ -28,6 +28,7 @@ from zygotone.session.held import Held
 from zygotone.session.mapped import MappedCache
 
 _SWITCH_S = 1e-3
+_LOOK_S = 0.02  # how often who waits looks whether it is still wanted
 
 
 class Server(ServedVersions):
@@ -42,6 +43,8 @@ class Server(ServedVersions):
         for at_once in (True, False):
             self._lanes[at_once] = queue.SimpleQueue()
         self._helpers_begun = threading.Event()
+        self._urgent = 0  # questions that are wanted at once and not answered yet
+        self._nothing_urgent = threading.Condition()
         # Each begun here: who gives way once is not let back everywhere.
         for work in (self._measure, self._answer_at_once):
             threading.Thread(target=work, daemon=True).start()
@@ -59,13 +62,25 @@ class Server(ServedVersions):
 
     def _work(self, at_once: bool) -> None:
         while True:
-            self._answer(*self._lanes[at_once].get())
+            number, data = self._lanes[at_once].get()
+            if not at_once:
+                with self._nothing_urgent:
+                    while self._urgent and not self._is_unwanted(number):
+                        self._nothing_urgent.wait(_LOOK_S)
+            self._answer(number, data)
+            if at_once:
+                with self._nothing_urgent:
+                    self._urgent -= 1
+                    self._nothing_urgent.notify()
+
+    def _is_unwanted(self, number: int) -> bool:
+        return bool(self.state.row[number % SLOTS] != number)
 
     def _answer(self, number: int, data: bytes) -> None:
         row = self.state.row
 
         def unwanted() -> bool:
-            return bool(row[number % SLOTS] != number)
+            return self._is_unwanted(number)
 
         def hear(share: float) -> None:
             row[SLOTS + number % SLOTS] = share
@@ -98,6 +113,9 @@ class Server(ServedVersions):
     # --- commands ------------------------------------------------------------------------------------------
 
     def do_ask(self, number: int, at_once: bool, data: bytes) -> None:
+        if at_once:
+            with self._nothing_urgent:
+                self._urgent += 1
         self._lanes[at_once].put((number, data))
 
 

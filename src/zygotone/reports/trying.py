@@ -6,6 +6,7 @@ from dataclasses import replace
 from typing import Any
 
 from zygotone.advise.advisor import find_by_id, measured_change
+from zygotone.advise.hearing import Hearing
 from zygotone.engine.bench import Bench
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import ParameterError
@@ -33,7 +34,9 @@ def try_and_keep(project: Project, finding_id: str, number: int) -> tuple[Projec
     )  # fmt: skip
     bench.try_out(finding.trial(number), found=found)
     bench.keep()
-    measured = measured_change(project.session, bench.kept, project.store, finding, {**fix.gain, **fix.cost})
+    # Rendered afresh: what was promised was heard by another renderer.
+    before = Hearing(project.session, finding.section, Renderer(project.store))
+    measured = measured_change(before, before.with_session(bench.kept), finding, {**fix.gain, **fix.cost})
     report = {
         "finding": finding.id,
         "fix": number,

@@ -1,12 +1,14 @@
 """Audio that several processes read: files that are mapped into memory, so that a take exists once on the machine.
 
-The folder is a cache: every file in it can be made again, is found by the digest of what it was made from, and may be deleted at
-any time. What is mapped then stays readable until it is let go.
+The folder is a cache: every file in it can be made again, is found by the digest of what it was made from and by the program that
+made it, and may be deleted at any time. What is mapped then stays readable until it is let go.
 """
 
 from __future__ import annotations
 
 import contextlib
+import functools
+import hashlib
 import os
 import tempfile
 import weakref
@@ -14,11 +16,32 @@ from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
+import platformdirs
 
 from zygotone.dsp.types import FloatArray
 
 DEFAULT_BYTES = 4 << 30
 _SUFFIX = ".take"
+_MADE_BY = ("dsp", "music", "session", "sources")
+
+
+def user_cache() -> Path:
+    """The person's own folder for what can be made again."""
+    return Path(platformdirs.user_cache_dir("zygotone"))
+
+
+def takes_below(cache: Path) -> Path:
+    return cache / "takes"
+
+
+@functools.cache
+def _program() -> str:
+    """Names the code that notes and clips become audio by: what another version of it made may sound otherwise."""
+    package, found = Path(__file__).parents[1], hashlib.sha256()
+    for name in _MADE_BY:
+        for module in sorted((package / name).glob("*.py")):
+            found.update(module.read_bytes())
+    return found.hexdigest()[:12]
 
 
 class MappedCache:
@@ -29,7 +52,7 @@ class MappedCache:
         self._open: weakref.WeakValueDictionary[str, np.memmap] = weakref.WeakValueDictionary()
 
     def _path(self, digest: str) -> Path:
-        return self.folder / f"{digest}{_SUFFIX}"
+        return self.folder / f"{_program()}-{digest}{_SUFFIX}"
 
     def holds(self, digest: str) -> bool:
         return digest in self._open or self._path(digest).exists()

@@ -119,7 +119,7 @@ def _click_rung(
 RULES.enter(
     Rule(
         name="kick_click_buried", title="A kick's click under the bass", over="pair",
-        reads=("click_clear_db", "kick_clear_db"), threshold=BURIED_DB, source="common practice", stage="fit", ladder=True,
+        reads=("click_clear_db", "kick_clear_db"), threshold=BURIED_DB, source="common practice", stage="fit", ladder=True, first=True,
         subjects=pairs_of, find=find_buried_click, fixes=click_fixes, numbers=pair_numbers,
     )
 )  # fmt: skip

@@ -351,7 +351,7 @@ RULES.enter(
     Rule(
         name="kick_bass_clash", title="Kick and bass in one place", over="pair",
         reads=("kick_clear_db", "kick_clear_share", "kick_clear_worst_db", "kick_hz", "bass_hz", "onset_gap_ms"),
-        threshold=CLEAR_DB, source="common practice: 3 dB is clear", stage="fit", ladder=True,
+        threshold=CLEAR_DB, source="common practice: 3 dB is clear", stage="fit", ladder=True, first=True,
         subjects=pairs_of, find=find_clash, fixes=clash_fixes,
         one_by_one=clash_fixes_one_by_one, numbers=pair_numbers,
     )
@@ -360,6 +360,6 @@ RULES.enter(
     Rule(
         name="kick_bass_timing", title="Kick and bass that start apart", over="pair",
         reads=("onset_gap_ms", "kick_clear_db"), threshold=LATE_MS, source="common practice; the ear's own limit is near 2 ms",
-        stage="fit", ladder=True, subjects=pairs_of, find=find_timing, fixes=timing_fixes, numbers=pair_numbers,
+        stage="fit", ladder=True, first=True, subjects=pairs_of, find=find_timing, fixes=timing_fixes, numbers=pair_numbers,
     )
 )  # fmt: skip

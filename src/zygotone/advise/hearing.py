@@ -8,8 +8,6 @@ from __future__ import annotations
 
 import functools
 import math
-import threading
-from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
@@ -26,7 +24,6 @@ from zygotone.session.value import as_text
 
 _T = TypeVar("_T")
 _SILENT = 1e-4
-_RECENT = 6
 
 
 @dataclass
@@ -41,9 +38,6 @@ class Hearing:
     compiled: Graph | None = None
     _layer_nodes: dict[tuple[str, str], Node] = field(default_factory=dict)
     _once: dict[str, Any] = field(default_factory=dict)
-    # What was asked for of late: one rule after the other hears the same tracks.
-    _recent: OrderedDict[str, Take] = field(default_factory=OrderedDict)
-    _lock: threading.Lock = field(default_factory=threading.Lock)
 
     @classmethod
     def of(cls, graph: Graph, section: Section, renderer: Renderer, unwanted: IsUnwanted = lambda: False) -> Hearing:
@@ -113,13 +107,11 @@ class Hearing:
         ------
         Cancelled : nobody waits for it any more.
         """
-        take = self._recent.get(node.key)
+        place = (node.key, self.span)
+        take = self.renderer.recent.get(place)
         if take is None:
             take = self.renderer.take(self.graph, node, self.span, cancelled=self.unwanted)
-            with self._lock:
-                self._recent[node.key] = take
-                while len(self._recent) > _RECENT:
-                    self._recent.popitem(last=False)
+            self.renderer.recent.put(place, take)
         return take
 
     def stem(self, strip_id: str) -> Stereo:

@@ -69,7 +69,10 @@ class AnswersHere:
 
     def answer(self, question: Question, unwanted: IsUnwanted, *, at_once: bool = False) -> Any:
         _, sessions = pack_question(question)
-        return unpack_answer(pack_answer(question.answer(self._renderer, unwanted), sessions), sessions)
+        try:
+            return unpack_answer(pack_answer(question.answer(self._renderer, unwanted), sessions), sessions)
+        finally:
+            self._renderer.recent.forget()
 
     def look_after(self) -> bool:
         return False

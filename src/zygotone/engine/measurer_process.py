@@ -72,6 +72,8 @@ class Server(ServedVersions):
                 with self._nothing_urgent:
                     self._urgent -= 1
                     self._nothing_urgent.notify()
+            else:
+                self._renderer.recent.forget()
 
     def _is_unwanted(self, number: int) -> bool:
         return bool(self.state.row[number % SLOTS] != number)

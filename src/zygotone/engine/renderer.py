@@ -10,6 +10,8 @@ from __future__ import annotations
 
 import functools
 import math
+import threading
+from collections import OrderedDict
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -85,6 +87,31 @@ class KeptTake:
         return int(self.audio.nbytes + (self.gain_db.nbytes if self.gain_db is not None else 0))
 
 
+_RECENT = 6
+
+
+class Recent:
+    """The takes that were asked for last, as they are worked with: one rule after the other hears the same tracks. Few, whoever asks."""
+
+    def __init__(self) -> None:
+        self._takes: OrderedDict[object, Take] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, key: object) -> Take | None:
+        with self._lock:
+            return self._takes.get(key)
+
+    def put(self, key: object, take: Take) -> None:
+        with self._lock:
+            self._takes[key] = take
+            while len(self._takes) > _RECENT:
+                self._takes.popitem(last=False)
+
+    def forget(self) -> None:
+        with self._lock:
+            self._takes.clear()
+
+
 @dataclass
 class Renderer:
     """Renders nodes of any number of sessions that share one audio store; whatever two sessions have in common
@@ -95,6 +122,7 @@ class Renderer:
     held: Held = field(default_factory=Held)
     devices_run: int = 0  # how many had to be, rather than found there
     mapped: MappedCache | None = None  # where layers are kept that other processes read too
+    recent: Recent = field(default_factory=Recent)
 
     def __post_init__(self) -> None:
         if self.mapped is not None:

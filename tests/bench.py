@@ -299,6 +299,49 @@ def start_time() -> float:
     return timed(lambda: subprocess.run([sys.executable, "-c", code], check=True, capture_output=True), runs=5)
 
 
+def opening_the_demo() -> dict[str, float]:
+    """Seconds from the command that opens the demo, and then plays, until it is heard, until its first findings are shown, and until all
+    of the chorus are; its instruments are rendered, as the set-up does."""
+    from PySide6.QtWidgets import QApplication
+
+    from zygotone.app.main import make_application, make_window
+    from zygotone.app.shots import scratch_settings
+    from zygotone.demo import build_demo
+    from zygotone.warm_up import play_ready
+
+    make_application()
+    settings = scratch_settings()
+    play_ready(build_demo(), Path(str(settings.value("cache_folder"))))
+    window = make_window(settings=settings)
+    window.show()
+    desk = window.desk
+    desk.start()
+    end = time.monotonic() + 3.0  # the other processes have begun
+    while time.monotonic() < end:
+        QApplication.processEvents()
+        time.sleep(0.005)
+    found: dict[str, float] = {}
+    start = time.perf_counter()
+    window.files.open_demo()
+    while len(found) < 4:
+        QApplication.processEvents()
+        time.sleep(0.005)
+        now = time.perf_counter() - start
+        if "opened" not in found and desk.song.title == "Slack Tide":
+            found["opened"] = now
+            desk.listening.toggle_play()
+        if "opened" in found and float(np.max(desk.listening.player.peak)) > 1e-3:
+            found.setdefault("heard", now)
+        if desk.measuring.findings:
+            found.setdefault("first", now)
+        if desk.measuring.complete and desk.measuring.findings:
+            found.setdefault("all", now)
+    desk.listening.toggle_play()
+    desk.files.saved_changes = desk.bench.changes
+    window.close()
+    return found
+
+
 def edit_to_number() -> tuple[float, float, float, int, float]:
     """In the window with the demo: ms from moving a parameter of the bass to its new numbers on the screen, ms
     until the change is in what is played, share of a core that playing takes, drop-outs, and peak memory."""
@@ -445,7 +488,7 @@ def main() -> None:
     costs, grown, voices = device_costs(), growth(), voices_speed()
     long_memory, long_speed = long_session()
     speed, memory = demo_speed()
-    start = start_time()
+    start, opened = start_time(), opening_the_demo()
     numbers, heard, load, drop_outs, window_memory = edit_to_number()
     judged, hold, fit = judging(), hold_of_an_edit(), masking_costs()
     uses = [(what, used(USE_S, *how)) for what, *how in USES]
@@ -489,6 +532,8 @@ def main() -> None:
         "|---|---|---|",
         f"| render, everything live, two cores | {speed:.1f} × real time | 10 × on two cores |",
         f"| start to a window that answers, warm | {start:.2f} s | 3 s |",
+        f"| the demo opened: heard, first findings shown, all of the chorus (while it plays) | {opened['heard']:.1f}, {opened['first']:.1f}, "
+        f"{opened['all']:.1f} s | heard in 3 s |",
         f"| a parameter moved: its new numbers on the screen | {numbers:.0f} ms | 300 ms |",
         f"| a parameter moved: in what is played | {heard:.0f} ms, and 32 ms of output buffer | 50 ms |",
         f"| playing the demo for 20 s: share of real time | {100 * load:.0f} % | |",

@@ -236,4 +236,5 @@ class Hearing:
 
 
 def sounds(audio: FloatArray, *, floor: float = _SILENT) -> bool:
+    """Whether any sample of (channels, frames) is over ``floor``, linear: −80 dBFS, where nothing else is asked for."""
     return peak(audio) > floor

@@ -46,10 +46,12 @@ class Pair:
 
     @functools.cached_property
     def kick_energies(self) -> FloatArray:
+        """In the kick's band, in the 100 ms of each of its hits, (hits,)."""
         return self._energies(self.kick_track)
 
     @functools.cached_property
     def bass_energies(self) -> FloatArray:
+        """Of the bass in the same band and at the same time, (hits,)."""
         return self._energies(self.bass_track)
 
     def _energies(self, track: Track) -> FloatArray:
@@ -61,6 +63,7 @@ class Pair:
 
     @functools.cached_property
     def bass(self) -> Stereo:
+        """The bass after its chain, level and pan, (2, frames)."""
         return self.hearing.stem(self.bass_track.id)
 
     @functools.cached_property
@@ -69,6 +72,7 @@ class Pair:
         return self._fact("click", lambda: self.click_against(self.bass))
 
     def click_against(self, bass: Stereo) -> float:
+        """How far the kick's click is over another take of the bass, (2, frames), in dB; NaN where no note of it begins at a hit."""
         kick = self.hearing.stem(self.kick_track.id)
         return click_clear_db(kick, bass, self.kick, self.hearing.rate_hz)
 

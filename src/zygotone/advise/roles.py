@@ -63,4 +63,5 @@ def _dies_away(audio: FloatArray, rate_hz: int) -> bool:
 
 
 def guess_role(name: str, audio: FloatArray, rate_hz: int) -> Role:
+    """By a track's name, and where that says nothing by its sound, (channels, frames)."""
     return role_from_name(name) or role_from_sound(audio, rate_hz)

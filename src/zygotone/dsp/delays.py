@@ -137,6 +137,7 @@ class FirStereo(Memory):
         self.state = np.zeros((2, len(taps) - 1))
 
     def process(self, x: Stereo) -> Stereo:
+        """Of (2, n), as many frames."""
         joined = np.concatenate([self.state, x], axis=1)
         y = np.zeros_like(x)
         for c in range(2):

@@ -187,6 +187,7 @@ def waves(spectra: Spectra, harmonics: int) -> FloatArray:
 
 @functools.lru_cache(maxsize=64)
 def built_in_waves(name: str, harmonics: int) -> FloatArray:
+    """``waves`` of a built-in table, worked out once; not to be written to."""
     table = waves(built_in(name), harmonics)
     table.setflags(write=False)
     return table

@@ -71,7 +71,9 @@ class Playing(Protocol):
 
     @property
     def rate_hz(self) -> int: ...
-    def begin_take(self, start: int, end: int, count_in: FloatArray) -> None: ...
+    def begin_take(self, start: int, end: int, count_in: FloatArray) -> None:
+        """Plays the song from frame ``start`` to a little past ``end``, and before it ``count_in``, (frames,)."""
+
     def end_take(self) -> None: ...
 
 

@@ -271,10 +271,12 @@ class RemotePlayer:
 
     @property
     def strip_peaks(self) -> FloatArray:
+        """Largest sample of each strip of late, linear; falls slowly."""
         return self.state.strip_peaks.copy()
 
     @property
     def peak(self) -> FloatArray:
+        """Of left and right of late, linear, (2,)."""
         state = self.state
         return np.array([state["left_peak"], state["right_peak"]])
 

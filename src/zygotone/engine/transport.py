@@ -240,6 +240,7 @@ class Transport:
 
     @property
     def strip_peaks(self) -> FloatArray:
+        """Largest sample of each strip of late, linear; falls slowly."""
         return self.player.strip_peaks
 
     def set_output(self, output: Output) -> None:

@@ -61,6 +61,8 @@ def momentary_lufs(audio: Stereo) -> float:
 
 
 def features_of(audio: Stereo) -> Features:
+    """Of a note, (2, frames) at ``RATE_HZ``; NaN of what it does not have."""
+
     def finite(value: float) -> float:
         return round(float(value), 3) if math.isfinite(value) else math.nan
 

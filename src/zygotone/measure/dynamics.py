@@ -15,6 +15,7 @@ from zygotone.dsp.types import FloatArray
 
 
 def rms(audio: FloatArray) -> float:
+    """Over all channels and frames, linear; 0 of nothing."""
     return math.sqrt(sum(float(channel @ channel) for channel in audio) / audio.size) if audio.size else 0.0
 
 

@@ -152,6 +152,7 @@ def _integrated(momentary: FloatArray) -> float:
 
 
 def integrated_lufs(audio: FloatArray, sample_rate_hz: int) -> float:
+    """Of (1 or 2, frames), gated; minus infinity of silence."""
     return loudness(audio, sample_rate_hz).integrated_lufs
 
 

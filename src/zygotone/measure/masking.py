@@ -48,6 +48,7 @@ def hz_to_erb_rate(hz: FloatArray) -> FloatArray:
 
 
 def erb_rate_to_hz(erbs: FloatArray) -> FloatArray:
+    """The frequency below which so many ERBs lie: ``hz_to_erb_rate`` turned round."""
     return np.asarray((10.0 ** (np.asarray(erbs) / 21.4) - 1.0) / 4.37e-3)
 
 

@@ -339,4 +339,5 @@ def _decays(audio: FloatArray, sample_rate_hz: int, onsets: Sequence[int]) -> bo
 
 
 def bass_note_pitches(audio: FloatArray, sample_rate_hz: int) -> list[tuple[float, float]]:
+    """``note_pitches`` between 25 and 400 Hz."""
     return note_pitches(audio, sample_rate_hz, low_hz=25.0, high_hz=400.0)

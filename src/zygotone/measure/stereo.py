@@ -47,6 +47,7 @@ class Sums:
 
     @classmethod
     def of(cls, audio: Stereo) -> Sums:
+        """Of (2, frames), in double precision whatever it comes in."""
         sums = np.zeros((5, 8))
         _sums(np.ascontiguousarray(audio[0], dtype=np.float64), np.ascontiguousarray(audio[1], dtype=np.float64), sums)
         return cls(*(float(each) for each in sums.sum(axis=1)))

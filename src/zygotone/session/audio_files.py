@@ -232,6 +232,7 @@ class AudioWriter:
             raise BadFileError(path, "", f"cannot be written ({_plain(error)})") from None
 
     def write(self, data: FloatArray) -> None:
+        """The next frames, (channels, n). Raises BadFileError where they cannot be written, and says why."""
         if self._bits is not None:
             if self._bits <= 16:
                 data = dither(data, self._bits, seed=self._blocks)

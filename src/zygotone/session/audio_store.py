@@ -44,6 +44,7 @@ def asset_hash(samples: np.ndarray, rate_hz: int) -> str:
 
 
 def encode(samples: np.ndarray, rate_hz: int) -> bytes:
+    """As FLAC: samples (frames, channels), 24 bits in integers of 32."""
     buffer = io.BytesIO()
     # libsndfile takes 32-bit integers and keeps the upper 24.
     soundfile.write(buffer, samples << 8, rate_hz, format="FLAC", subtype="PCM_24")
@@ -405,9 +406,11 @@ class AudioStore:
             )  # slices of a map itself take their time
 
     def held_chunk(self, key: tuple[str, int]) -> Stereo | None:
+        """A piece of a long clip, by asset and number, (2, frames); None where it is not held any more."""
         return self.held.get(("chunk", *key))
 
     def hold_chunk(self, key: tuple[str, int], chunk: Stereo) -> None:
+        """Which is not to be written to from then on."""
         chunk.setflags(write=False)
         self.held.put(("chunk", *key), chunk)
 

@@ -114,6 +114,7 @@ def tone_envelope(params: Values, t: FloatArray, ratio: float = 1.0) -> FloatArr
 
 
 def click_envelope(t: FloatArray) -> FloatArray:
+    """Decay of the click over t in s, from 1: gone after some 5 ms."""
     return np.asarray(np.exp(-t / 0.0009))
 
 

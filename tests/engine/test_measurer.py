@@ -344,6 +344,7 @@ class Notes:
 
     def answer(self, renderer, unwanted):
         began = time.monotonic()
+        self.at.write_text("begun")
         time.sleep(self.seconds)
         self.at.write_text(f"{began} {time.monotonic()}")
 
@@ -355,7 +356,7 @@ def test_nothing_else_is_begun_while_something_is_wanted_at_once(measurer, tmp_p
         target=measurer.answer, args=(Notes(tmp_path / "urgent", 0.5), never), kwargs={"at_once": True}
     )
     urgent.start()
-    time.sleep(0.1)
+    wait_for((tmp_path / "urgent").exists)
     measurer.answer(Notes(tmp_path / "other", 0.0), never)
     urgent.join(60.0)
     ends, begins = (float((tmp_path / n).read_text().split()[at]) for n, at in (("urgent", 1), ("other", 0)))

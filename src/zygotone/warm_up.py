@@ -144,4 +144,5 @@ def play_ready(project: Project, cache: Path) -> None:
 
 if __name__ == "__main__":
     warm_up(_print_progress)
+    sys.stderr.write("  The demo's instruments\n")
     play_ready(build_demo(), user_cache())

@@ -334,10 +334,7 @@ def test_the_window_goes_on_when_its_player_dies(qapp, qtbot, settings, tmp_path
     assert not Path(f"/proc/{player.pid}").exists()
 
 
-@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
-def test_a_signal_from_outside_ends_it_and_loses_nothing(tmp_path, number):
-    """Started as a user does, edited, and Ctrl+C pressed right after the edit: it is gone, and what was done is offered again."""
-    begins = """
+EDITS_AND_IS_TOLD_TO_END = """
 import os, sys
 from PySide6.QtCore import QTimer
 from zygotone.app import main
@@ -352,9 +349,18 @@ def edited(window):
 main.settle_down = edited
 main.run(None)
 """
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_a_signal_from_outside_ends_it_and_loses_nothing(tmp_path, number):
+    """Started as a user does, edited, and Ctrl+C pressed right after the edit: it is gone, and what was done is offered again."""
     env = {**os.environ, "HOME": str(tmp_path), "PYTHONPATH": os.pathsep.join(sys.path)}
     ended = subprocess.run(
-        [sys.executable, "-c", begins, f"{int(number)}"], env=env, timeout=60, capture_output=True, text=True
+        [sys.executable, "-c", EDITS_AND_IS_TOLD_TO_END, f"{int(number)}"],
+        env=env,
+        timeout=60,
+        capture_output=True,
+        text=True,
     )
     assert ended.returncode == -number, ended.stderr
     files = ProjectFiles(QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))

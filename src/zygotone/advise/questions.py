@@ -102,24 +102,19 @@ class NullOf:
 
 @dataclass(frozen=True, slots=True)
 class FindingsIn:
-    graph: Graph
-    section: Section
-    name: str = "findings"
-
-    def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> tuple[Finding, ...]:
-        return tuple(find_in(Hearing.of(self.graph, self.section, renderer, unwanted)))
-
-
-@dataclass(frozen=True, slots=True)
-class FirstFindings:
-    """Those that are soon known."""
+    """All of a section, or with ``first`` those that are soon known."""
 
     graph: Graph
     section: Section
-    name: str = "first findings"
+    first: bool = False
+
+    @property
+    def name(self) -> str:
+        return "first findings" if self.first else "findings"
 
     def answer(self, renderer: Renderer, unwanted: IsUnwanted) -> tuple[Finding, ...]:
-        return tuple(find_first(Hearing.of(self.graph, self.section, renderer, unwanted)))
+        find = find_first if self.first else find_in
+        return tuple(find(Hearing.of(self.graph, self.section, renderer, unwanted)))
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,15 +10,7 @@ from PySide6.QtCore import QEvent, QObject, QTimer, Signal
 from PySide6.QtWidgets import QWidget
 
 from zygotone.advise.findings import RULES, Finding, reading_of
-from zygotone.advise.questions import (
-    FindingsIn,
-    FirstFindings,
-    FixesOf,
-    LevelMatch,
-    Match,
-    TrackLevels,
-    TrialNumbers,
-)
+from zygotone.advise.questions import FindingsIn, FixesOf, LevelMatch, Match, TrackLevels, TrialNumbers
 from zygotone.app.listening import Listening
 from zygotone.app.selection import Selection
 from zygotone.app.work import Worker
@@ -99,7 +91,7 @@ class Measuring(QObject):
             self.ask(match, self._on_match, urgency=2)
         self._measure_trial()
         if self.findings is None:
-            self.ask(FirstFindings(bench.graph, section), self._on_first_findings, urgency=4)
+            self.ask(FindingsIn(bench.graph, section, first=True), self._on_first_findings, urgency=4)
         if b is None:
             self.ask(match, self._on_match, urgency=5)
         self.ask(FindingsIn(bench.graph, section), self._on_findings, urgency=6)

@@ -16,6 +16,7 @@ from zygotone.advise.hearing import Hearing
 from zygotone.advise.ladder import Rung
 from zygotone.advise.norms import DRUMS, LEADS, USUAL
 from zygotone.dsp.levels import gain_to_db
+from zygotone.dsp.polyphase import Single
 from zygotone.dsp.types import FloatArray
 from zygotone.measure.layers import best_alignment, layer_cancel, likeness, lowered
 from zygotone.measure.levels import clicks
@@ -543,13 +544,15 @@ def _doubles(session: Session) -> list[Subject]:
     ]
 
 
+def _lowered(hearing: Hearing, track_id: str) -> Single:
+    key = hearing.graph.strip[track_id].key
+    return hearing.fact("lowered", key, lambda: lowered(hearing.stem(track_id), hearing.rate_hz))
+
+
 def _doubles_cancel(hearing: Hearing, subject: Subject) -> Measured | None:
     key = "+".join(hearing.graph.strip[t].key for t in subject)
     names = [hearing.session.strip(t).name for t in subject]
-    one, other = (
-        hearing.fact("lowered", hearing.graph.strip[t].key, lambda t=t: lowered(hearing.stem(t), hearing.rate_hz))  # type: ignore[misc]
-        for t in subject
-    )
+    one, other = (_lowered(hearing, t) for t in subject)
     if hearing.fact("likeness", key, lambda: likeness(one, other, hearing.rate_hz)) < _DOUBLE:
         return None  # two parts, whose partials meet here and there
     found = hearing.fact(

@@ -18,9 +18,10 @@ from tests.builders import tone_project, write_stem
 from tests.signals import sine
 from zygotone.advise.new_project import project_from_stems
 from zygotone.engine.graph import compile_session
+from zygotone.engine.inputs import BLOCK_FRAMES
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version
-from zygotone.engine.transport import BLOCK_FRAMES, LastResort, Transport
+from zygotone.engine.transport import LastResort, Transport
 from zygotone.session.edits import change_device, change_song, change_strip, insert_device, new_device
 
 RATE = 48000

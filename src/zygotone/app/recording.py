@@ -219,7 +219,7 @@ class RecordDialog(QDialog):
             words.append("It is silent.")
         if taken.drop_outs:
             words.append(
-                f"The playback dropped out {taken.drop_outs} times meanwhile; it may not be in time everywhere."
+                f"Playback or input dropped out {taken.drop_outs} times meanwhile; what came after is where the song went on."
             )
         self.state.setText(" ".join(words))
         self._show()

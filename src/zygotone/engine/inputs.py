@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import threading
 import time
 from collections.abc import Callable
@@ -14,8 +15,8 @@ from zygotone.dsp.types import FloatArray
 from zygotone.session.audio_files import read_audio, resample
 
 BLOCK_FRAMES = 512
-# What is heard: (channels, n), and when its first frame was in the air, by ``time.monotonic``.
-Hear = Callable[[FloatArray, float], None]
+# What is heard: (channels, n), when its first frame was in the air, by ``time.monotonic``, and whether some was lost before it.
+Hear = Callable[[FloatArray, float, bool], None]
 
 
 class Input(Protocol):
@@ -38,19 +39,20 @@ class SimulatedInput:
         self.path, self.name = path, f"simulated singer ({path.name})"
         self._ending = threading.Event()
         self._thread: threading.Thread | None = None
-        self._begins_at: float | None = None
+        self._told: list[tuple[float, float]] = []
 
-    def sing_at(self, when: float) -> None:
-        """The file's first frame is to be in the air then, or was. Told again and again: whoever sings follows a song that stumbles."""
-        if self._begins_at is None or abs(when - self._begins_at) > self._FOLLOWS_S:
-            self._begins_at = when
+    def sing_at(self, when: float, since: float = -math.inf) -> None:
+        """The file's first frame is to be in the air at ``when``, or was, as who sings knows from ``since`` on. Told again and again:
+        whoever sings follows a song that stumbles."""
+        if not self._told or abs(when - self._told[-1][1]) > self._FOLLOWS_S:
+            self._told.append((since, when))
 
     def start(self, rate_hz: int, hear: Hear) -> None:
         """Raises BadFileError where the file cannot be read."""
         audio = read_audio(self.path)
         sung = resample(audio.data[:2], audio.rate_hz, rate_hz)
         self._ending.clear()
-        self._begins_at = None
+        self._told = []
         self._thread = threading.Thread(target=self._go, args=(sung, rate_hz, hear), name="singer", daemon=True)
         self._thread.start()
 
@@ -61,12 +63,14 @@ class SimulatedInput:
             if (wait := at + BLOCK_FRAMES / rate_hz + self.LATE_S - time.monotonic()) > 0.0:
                 time.sleep(wait)
             block = np.zeros((len(sung), BLOCK_FRAMES))
-            if self._begins_at is not None:
-                first = round((at - self._begins_at) * rate_hz)  # of the file
-                start, stop = max(0, first), min(sung.shape[1], first + BLOCK_FRAMES)
+            for since, when in self._told:
+                known = min(max(0.0, (since - at) * rate_hz), BLOCK_FRAMES)
+                first = round((at - when) * rate_hz)  # of the file
+                block[:, round(known) :] = 0.0
+                start, stop = max(0, first + round(known)), min(sung.shape[1], first + BLOCK_FRAMES)
                 if stop > start:
                     block[:, start - first : stop - first] = sung[:, start:stop]
-            hear(block, at)
+            hear(block, at, False)
             done += BLOCK_FRAMES
 
     def stop(self) -> None:
@@ -92,7 +96,7 @@ class PortAudioInput:
             waited = when.currentTime - when.inputBufferAdcTime
             if not 0.0 < waited < 1.0 or when.inputBufferAdcTime <= 0.0:
                 waited = max(frames / rate_hz, float(self._stream.latency if self._stream is not None else 0.0))
-            hear(np.array(data.T, dtype=np.float64), now - waited)
+            hear(np.array(data.T, dtype=np.float64), now - waited, bool(status.input_overflow))
 
         self._stream = sounddevice.InputStream(
             samplerate=rate_hz, blocksize=BLOCK_FRAMES, device=self.index, channels=min(2, self.channels), dtype="float32",

@@ -12,12 +12,12 @@ import numpy as np
 
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.ears import Ears, Listen
+from zygotone.engine.inputs import BLOCK_FRAMES
 from zygotone.engine.live_meters import LiveMeters
 from zygotone.engine.recording import AFTER_S, Recorder
 from zygotone.engine.stream import Player
 from zygotone.session.audio_files import AudioWriter
 
-BLOCK_FRAMES = 512
 _FADE_S = 0.012
 _STOP_S, _DRAIN_S = 2.0, 2.0  # how long a run is waited for that is to end
 _RELEASE_DB_S, _SHOWN_DB_S = 20.0, 6.0  # how fast it comes back, and what is told of it

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QSettings, QTimer
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QDialog, QMessageBox, QWidget
 
 from tests.builders import device, pair_project
@@ -120,6 +121,8 @@ def opened(_shared_window, qapp, settings, settled):
         grid.step, grid.snaps = 0.25, True
         window.desk.open_project(project, path)
         settled(window)
+        window.activateWindow()  # the test before may have closed another that was in front
+        assert QTest.qWaitForWindowActive(window)
         return window
 
     yield open_project

@@ -7,10 +7,11 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QWheelEvent
+from PySide6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Plot
 from zygotone.app.widgets.readings import reading_text
-from zygotone.app.widgets.ruler import Choice, Ruler, ruler_ticks
+from zygotone.app.widgets.ruler import Choice, Fields, Ruler, ruler_ticks
 from zygotone.app.work import Worker
 from zygotone.dsp.giving_up import Cancelled
 from zygotone.engine.transport import SimulatedOutput
@@ -135,6 +136,60 @@ def test_whole_numbers_step_by_one(qapp, qtbot):
     made.show_value(5, None)
     qtbot.keyClick(made.scale, Qt.Key.Key_Right)
     assert values == [6.0]
+
+
+def test_fields_stand_for_others_as_if_they_were_new(qapp, qtbot):
+    """A page that is made anew: the same widgets, and nothing of what they stood for; Tab goes by their new order."""
+    page, parts, told = QWidget(), Fields(), []
+    page.setLayout(QGridLayout())
+    qtbot.addWidget(page)
+
+    def make(names: str) -> list[Ruler | Choice]:
+        parts.take_back()
+        grid = QGridLayout()
+        page.layout().addLayout(grid, 0, 0)
+        made: list[Ruler | Choice] = []
+        for name in names:
+            if name.isupper():
+                p = choice(name, f"Choice {name}", (f"{name}1", f"{name}2"), f"{name}1", "x.")
+                made.append(parts.choice(p, name, on_change=lambda v: told.append(v)))
+            else:
+                p = level(name, f"Ruler {name}", -24, 24, 0.0, "x.")
+                made.append(parts.ruler(p, name, on_change=lambda v, n=name: told.append((n, v)), on_release=lambda: None, bpm=lambda: 120.0, on_error=told.append))  # fmt: skip
+                made[-1].show_value(0.0, None)
+        parts.put(made, grid, 3)
+        return made
+
+    page.show()
+    first = make("abXc")
+    first[0].show_value(-6.0, -3.0)
+    first[0].show_moves((-3.0, 3.0))
+    first[0].offers = tuple
+    first[1].field.setText("3 d")  # half typed
+    first[1].field.setModified(True)
+    second = make("dYe")
+    assert {id(w) for w in second} <= {id(w) for w in first}
+    assert [w.objectName() for w in page.findChildren(Ruler) if w.isVisible()] == ["d", "e"]
+    for gone in "abcX":
+        assert page.findChild(QWidget, gone) is None
+        assert page.findChild(QWidget, f"{gone}.value") is None
+    assert not [each for each in page.findChildren(QLabel) if each.text() == "moves" and each.isVisible()]
+    ruler, words = second[0], second[1]
+    assert (ruler.field.text(), ruler.scale.kept, ruler.scale.moves, ruler.offers) == ("0.0 dB", None, None, None)
+    assert [words.box.itemText(i) for i in range(words.box.count())] == ["Y1", "Y2"]
+    assert told == []
+    qtbot.keyClick(ruler.scale, Qt.Key.Key_Right)
+    words.box.activated.emit(1)
+    assert [told[0][0], told[1]] == ["d", "Y2"]
+    at, order = page, []
+    while (at := at.nextInFocusChain()) is not page:
+        if at.isVisible() and at.focusPolicy() & Qt.FocusPolicy.TabFocus and at.window() is page:
+            order.append(at.objectName())
+    assert order == ["d.value", "d.scale", "Y.value", "e.value", "e.scale"]
+    parts.take_back()
+    make("fghij")  # more than there were
+    assert len(page.findChildren(Ruler)) == 5
+    assert all(w.isVisible() for w in page.findChildren(Ruler))
 
 
 def test_a_choice_names_what_was_kept(qapp, qtbot):

@@ -5,6 +5,7 @@ import pytest
 import soundfile
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QAction
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
@@ -834,6 +835,7 @@ def test_tab_goes_everywhere_comes_back_and_chooses_nothing(window, qtbot, settl
     window.show_stage(stage)
     settled(window)
     window.activateWindow()
+    assert QTest.qWaitForWindowActive(window)
     window.setFocus()
     seen: list[QWidget] = []
     for _ in range(600):

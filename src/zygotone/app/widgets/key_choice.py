@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QComboBox, QWidget
 
-from zygotone.app.widgets.basic import column, label, row
+from zygotone.app.widgets.basic import column, fill, label, row
 from zygotone.session.models import KeyInput, Session
 
 
@@ -19,11 +19,9 @@ class KeyChoice(QWidget):
         self._box.setObjectName(name)
         self._box.setAccessibleName("Key input")
         self._box.setToolTip("Which track this device listens to, before or after that track's chain")
-        self._box.addItem("its own signal", None)
-        for other in (*session.tracks, *session.buses):
-            if other.id != own:
-                self._box.addItem(f"{other.name}, after its chain", (other.id, "after"))
-                self._box.addItem(f"{other.name}, before its chain", (other.id, "before"))
+        others = [other for other in (*session.tracks, *session.buses) if other.id != own]
+        taps = [(f"{o.name}, {tap} its chain", (o.id, tap)) for o in others for tap in ("after", "before")]
+        fill(self._box, [("its own signal", None), *taps])
         self._box.activated.connect(lambda i: on_change(self._key_at(i)))
         self.setLayout(column(row(label("Key", "soft"), 1), self._box, 1, spacing=3))
 

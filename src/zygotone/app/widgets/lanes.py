@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QComboBox, QWidget
 from zygotone.app import clipboard
 from zygotone.app.desk import Desk
 from zygotone.app.widgets.asking import Menu, menu_button
-from zygotone.app.widgets.basic import button, clear, column, label, row
+from zygotone.app.widgets.basic import button, clear, column, fill, label, row
 from zygotone.app.widgets.lane_plot import LanePlot
 from zygotone.app.widgets.lane_points import PointFields, PointHands
 from zygotone.app.widgets.ruler import Ruler
@@ -164,10 +164,11 @@ class LanePanel(QWidget):
         add = QComboBox()
         add.setObjectName("lane.add")
         add.setAccessibleName("Automate a parameter")
-        add.addItem("automate…", None)
-        for device, name in self._targets():
-            bare = Lane(id="x", strip=self._strip_id, device=device, layer=self._layer, param=name)
-            add.addItem(lane_title(self._desk.session, bare), (device, name))
+        targets = [
+            (Lane(id="x", strip=self._strip_id, device=d, layer=self._layer, param=n), (d, n))
+            for d, n in self._targets()
+        ]
+        fill(add, [("automate…", None), *((lane_title(self._desk.session, bare), at) for bare, at in targets)])
         add.activated.connect(lambda i: self.add_lane(*add.itemData(i)) if add.itemData(i) else None)
         self._head.addWidget(add)
         self._head.addStretch(1)
@@ -210,8 +211,7 @@ class LanePanel(QWidget):
         box = QComboBox()
         box.setObjectName(name)
         box.setAccessibleName(accessible)
-        for text, data in items:
-            box.addItem(text, data)
+        fill(box, items)
         box.setCurrentIndex(next((i for i, (_, data) in enumerate(items) if data == value), 0))
         box.activated.connect(lambda i: self._change(**{field: items[i][1]}))
         return box

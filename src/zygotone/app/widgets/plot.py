@@ -8,10 +8,11 @@ from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QBrush, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtGui import QBrush, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
+from zygotone.app.widgets.drawn import drawn_once
 from zygotone.dsp.types import FloatArray
 from zygotone.session.params import format_number
 
@@ -159,7 +160,8 @@ class Plot(QWidget):
         painter.setBrush(colour("sheet"))
         painter.drawRoundedRect(outer, 5, 5)
         area = self.area()
-        self._draw_axes(painter, area)
+        key = f"axes {self.x_axis} {self.y_axis} {colour('soft').name()}"
+        painter.drawPixmap(0, 0, drawn_once(self, key, lambda p: self._draw_axes(p, area)))
         if not self._curves:
             painter.setPen(colour("soft"))
             painter.setFont(text_font(10))
@@ -216,9 +218,8 @@ class Plot(QWidget):
             for x, y in zip(xs, ys, strict=True):
                 painter.drawRect(QRectF(x - 3, y, 6, area.bottom() - y))
             return
-        path = QPainterPath(QPointF(xs[0], ys[0]))
-        for x, y in zip(xs[1:], ys[1:], strict=True):
-            path.lineTo(x, y)
+        path = QPainterPath()
+        path.addPolygon(QPolygonF(list(map(QPointF, xs.tolist(), ys.tolist()))))
         if curve.style in ("fill", "hatch"):
             path.lineTo(xs[-1], area.bottom() + 2)
             path.lineTo(xs[0], area.bottom() + 2)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from PySide6.QtCore import QEvent, QObject, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import (
+    QColor,
     QContextMenuEvent,
     QFontMetrics,
     QKeyEvent,
@@ -19,18 +20,21 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QSizePolicy, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit, QSizePolicy, QWidget
 
 from zygotone.app.theme import colour, number_font, text_font, theme
 from zygotone.app.widgets.asking import Menu, pop_up
-from zygotone.app.widgets.basic import column, label, row, say_beside
+from zygotone.app.widgets.basic import clear, column, label, let_go_of_focus, row, say_beside
+from zygotone.app.widgets.drawn import drawn_once
 from zygotone.errors import ParameterError
 from zygotone.session.params import Param
 
 _SIDE = 12
 _FIELD_HEIGHT = 20
+_BASE = 12.5  # of a scale: where its line lies
 _FINE = 0.1
 _LEAST_FIELD_PX = 46
+_FILLS = Qt.AlignmentFlag(0)
 
 
 def ruler_ticks(param: Param) -> list[float]:
@@ -62,18 +66,24 @@ class Scale(QWidget):
         self, param: Param, name: str, on_change: Callable[[float], None], on_release: Callable[[], None]
     ) -> None:
         super().__init__()
-        self.setObjectName(name)
-        self.setAccessibleName(f"{param.label}, ruler")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFixedHeight(32)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.stand_for(param, name, on_change, on_release)
+        theme().changed.connect(self.update)
+
+    def stand_for(
+        self, param: Param, name: str, on_change: Callable[[float], None], on_release: Callable[[], None]
+    ) -> None:
+        self.setObjectName(name)
+        self.setAccessibleName(f"{param.label}, ruler")
         self._param, self._on_change, self._on_release = param, on_change, on_release
         self.value = param.number_of(param.default, bpm=120.0)
         self.setAccessibleDescription(param.format(self.value))
         self.kept: float | None = None
         self.moves: tuple[float, float] | None = None
         self._ticks = ruler_ticks(param)
-        theme().changed.connect(self.update)
+        self.update()
 
     def sizeHint(self) -> QSize:
         return QSize(200, 32)
@@ -96,9 +106,27 @@ class Scale(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
+        p, ink = self._param, colour("a" if self.hasFocus() else "ink")
+        key = f"scale {p.low} {p.high} {p.scale} {p.unit} {ink.name()} {colour('ink').name()}"
+        painter.drawPixmap(0, 0, drawn_once(self, key, lambda within: self._paint_scale(within, ink)))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        base = 12.5
-        painter.setPen(QPen(colour("ink" if not self.hasFocus() else "a"), 1.4))
+        base = _BASE
+        if self.moves is not None:
+            self._paint_moves(painter, base, *map(self._x, self.moves))
+        if self.kept is not None and abs(self.kept - self.value) > 1e-9:
+            x = self._x(self.kept)
+            painter.setPen(QPen(colour("a"), 1.4))
+            painter.setBrush(colour("sheet"))
+            painter.drawPolygon(QPolygonF([QPointF(x, base + 1), QPointF(x - 5, base + 11), QPointF(x + 5, base + 11)]))
+        x = self._x(self.value)
+        trial = self.kept is not None and abs(self.kept - self.value) > 1e-9
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour("b" if trial else "ink"))
+        painter.drawPolygon(QPolygonF([QPointF(x, base - 1), QPointF(x - 5.5, 1), QPointF(x + 5.5, 1)]))
+
+    def _paint_scale(self, painter: QPainter, ink: QColor) -> None:
+        base = _BASE
+        painter.setPen(QPen(ink, 1.4))
         painter.drawLine(QPointF(_SIDE, base), QPointF(self.width() - _SIDE, base))
         painter.setFont(number_font(7.5))
         previous = None
@@ -123,18 +151,6 @@ class Scale(QWidget):
             else:
                 flag = Qt.AlignmentFlag.AlignHCenter
             painter.drawText(box, flag, text)
-        if self.moves is not None:
-            self._paint_moves(painter, base, *map(self._x, self.moves))
-        if self.kept is not None and abs(self.kept - self.value) > 1e-9:
-            x = self._x(self.kept)
-            painter.setPen(QPen(colour("a"), 1.4))
-            painter.setBrush(colour("sheet"))
-            painter.drawPolygon(QPolygonF([QPointF(x, base + 1), QPointF(x - 5, base + 11), QPointF(x + 5, base + 11)]))
-        x = self._x(self.value)
-        trial = self.kept is not None and abs(self.kept - self.value) > 1e-9
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colour("b" if trial else "ink"))
-        painter.drawPolygon(QPolygonF([QPointF(x, base - 1), QPointF(x - 5.5, 1), QPointF(x + 5.5, 1)]))
 
     def _paint_moves(self, painter: QPainter, base: float, first: float, last: float) -> None:
         """A bracket under the scale's line over what automation passes through."""
@@ -204,17 +220,24 @@ class ValueField(QLineEdit):
         bpm: Callable[[], float], on_error: Callable[[str], None],
     ) -> None:  # fmt: skip
         super().__init__()
-        self.setObjectName(f"{name}.value")
-        self.setAccessibleName(param.label)
         self.setProperty("kind", "ruler")
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.setFrame(False)
         self.setFont(number_font(10))
+        self.stand_for(param, name, on_change=on_change, on_release=on_release, bpm=bpm, on_error=on_error)
+        self.editingFinished.connect(self._typed)
+
+    def stand_for(
+        self, param: Param, name: str, *, on_change: Callable[[Any], None], on_release: Callable[[], None],
+        bpm: Callable[[], float], on_error: Callable[[str], None],
+    ) -> None:  # fmt: skip
+        self.setObjectName(f"{name}.value")
+        self.setAccessibleName(param.label)
         self._param, self._on_change, self._on_release, self._bpm, self._on_error = (
             param, on_change, on_release, bpm, on_error,
         )  # fmt: skip
         self._shown = ""
-        self.editingFinished.connect(self._typed)
+        self.setModified(False)
 
     def show_text(self, text: str) -> None:
         """Showing is never setting, nor does it take away what is being typed."""
@@ -284,9 +307,6 @@ class Ruler(QWidget):
         bpm: Callable[[], float] = lambda: 120.0, on_error: Callable[[str], None] = lambda text: None,
     ) -> None:  # fmt: skip
         super().__init__()
-        self.setObjectName(name)
-        self.setToolTip(param.help)
-        self.param, self._bpm = param, bpm
         self.field = ValueField(
             param, name, on_change=on_change, on_release=on_release, bpm=bpm, on_error=on_error
         )  # fmt: skip
@@ -295,8 +315,28 @@ class Ruler(QWidget):
         self.scale = Scale(param, f"{name}.scale", on_change, on_release)
         self.scale.setParent(self)
         self._moving: QLabel | None = None
-        self.offers: Callable[[], Menu] | None = None  # what a right click, or the menu key, opens
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self._name(param, name, bpm)
+
+    def stand_for(
+        self, param: Param, name: str, *, on_change: Callable[[Any], None], on_release: Callable[[], None] = lambda: None,
+        bpm: Callable[[], float] = lambda: 120.0, on_error: Callable[[str], None] = lambda text: None,
+    ) -> None:  # fmt: skip
+        """It is of another parameter from now on, as if it were new."""
+        self.field.stand_for(param, name, on_change=on_change, on_release=on_release, bpm=bpm, on_error=on_error)
+        self.scale.stand_for(param, f"{name}.scale", on_change, on_release)
+        self._name(param, name, bpm)
+        self.show_moves(None)
+        self.resizeEvent(QResizeEvent(self.size(), self.size()))
+        self.updateGeometry()
+        self.update()
+
+    def _name(self, param: Param, name: str, bpm: Callable[[], float]) -> None:
+        self.setObjectName(name)
+        self.setToolTip(param.help)
+        self.param, self._bpm = param, bpm
+        self._label_width = QFontMetrics(text_font(9)).horizontalAdvance(param.label)
+        self.offers: Callable[[], Menu] | None = None  # what a right click, or the menu key, opens
 
     # A page has dozens of these, made anew for each track: placed and painted by hand they cost a third of what layouts and
     # a label each do.
@@ -305,8 +345,7 @@ class Ruler(QWidget):
         return QSize(200, _FIELD_HEIGHT + self.scale.height())
 
     def minimumSizeHint(self) -> QSize:
-        name = QFontMetrics(text_font(9)).horizontalAdvance(self.param.label)
-        return QSize(name + self._field_width, _FIELD_HEIGHT + self.scale.height())
+        return QSize(self._label_width + self._field_width, _FIELD_HEIGHT + self.scale.height())
 
     @property
     def _field_width(self) -> int:
@@ -345,9 +384,10 @@ class Ruler(QWidget):
         self.scale.show_moves(moves)
         if moves is not None:
             if self._moving is None:
-                self._moving = label("moves", "soft", name=f"{self.objectName()}.moves")
+                self._moving = label("moves", "soft")
                 self._moving.setParent(self)
                 self.resizeEvent(QResizeEvent(self.size(), self.size()))
+            self._moving.setObjectName(f"{self.objectName()}.moves")
             low, high = map(self.param.format, moves)
             self._moving.setToolTip(f"Automation moves it from {low} to {high}; where it does not, the number holds")
         if self._moving is not None and self._moving.isHidden() != (moves is None):
@@ -369,18 +409,93 @@ class Choice(QWidget):
 
     def __init__(self, param: Param, name: str, *, on_change: Callable[[Any], None]) -> None:
         super().__init__()
+        self.box = QComboBox()
+        self._label, self.kept_note = label("", "soft"), label("", "a")
+        self.stand_for(param, name, on_change=on_change)
+        self.box.activated.connect(lambda index: self._on_change(self._values[index]))
+        self.setLayout(column(row(self._label, 1, self.kept_note), self.box, 1, spacing=3))
+
+    def stand_for(self, param: Param, name: str, *, on_change: Callable[[Any], None]) -> None:
+        """It is of another parameter from now on, as if it were new."""
         self.setObjectName(name)
         self.setToolTip(param.help)
-        self.param = param
-        self.box = QComboBox()
+        self.param, self._on_change = param, on_change
+        self._label.setText(param.label)
         self.box.setObjectName(f"{name}.value")
         self.box.setAccessibleName(param.label)
         self._values = [False, True] if param.type == "bool" else list(param.choices)
-        self.box.addItems([param.format(v) for v in self._values])
-        self.box.activated.connect(lambda index: on_change(self._values[index]))
-        self.kept_note = label("", "a")
-        self.setLayout(column(row(label(param.label, "soft"), 1, self.kept_note), self.box, 1, spacing=3))
+        words = [param.format(v) for v in self._values]
+        if words != [self.box.itemText(i) for i in range(self.box.count())]:
+            self.box.clear()
+            self.box.addItems(words)
 
     def show_value(self, value: Any, kept: Any | None) -> None:
         self.box.setCurrentIndex(self._values.index(value))
         self.kept_note.setText(f"A {self.param.format(kept)}" if kept is not None and kept != value else "")
+
+
+class Fields:
+    """Rulers and choices of a page that is made for another track again and again. Those of the last page stand for others on
+    the next: to make and style a new one takes several times as long, and a page has dozens. They stay children of the page,
+    since with another parent all of their style is worked out anew."""
+
+    def __init__(self) -> None:
+        self._used: list[Ruler | Choice] = []
+        self._grids: list[QGridLayout] = []
+        self._rulers: list[Ruler] = []
+        self._choices: list[Choice] = []
+
+    def ruler(
+        self, param: Param, name: str, *, on_change: Callable[[Any], None], on_release: Callable[[], None],
+        bpm: Callable[[], float], on_error: Callable[[str], None],
+    ) -> Ruler:  # fmt: skip
+        if self._rulers:
+            made = self._rulers.pop()
+            made.stand_for(param, name, on_change=on_change, on_release=on_release, bpm=bpm, on_error=on_error)
+        else:
+            made = Ruler(param, name, on_change=on_change, on_release=on_release, bpm=bpm, on_error=on_error)
+        self._used.append(made)
+        return made
+
+    def choice(self, param: Param, name: str, *, on_change: Callable[[Any], None]) -> Choice:
+        if self._choices:
+            made = self._choices.pop()
+            made.stand_for(param, name, on_change=on_change)
+        else:
+            made = Choice(param, name, on_change=on_change)
+        self._used.append(made)
+        return made
+
+    def put(self, cells: Sequence[QWidget], grid: QGridLayout, columns: int, align: Qt.AlignmentFlag = _FILLS) -> None:
+        """Fields and others into the cells of ``grid``, row by row; Tab goes through them in that order."""
+        last: QWidget | None = None
+        page = grid.parentWidget()
+        layout = page.layout() if page is not None else None
+        assert layout is not None, "a page has its grids in its layout"
+        layout.setEnabled(False)  # else each that is shown places all of them anew
+        for at, cell in enumerate(cells):
+            grid.addWidget(cell, at // columns, at % columns, align)
+            cell.show()
+            for each in (cell, *cell.findChildren(QWidget)):
+                # The list that a choice drops down has a window of its own.
+                if each.focusPolicy() & Qt.FocusPolicy.TabFocus and each.window() is cell.window():
+                    if last is not None:
+                        QWidget.setTabOrder(last, each)
+                    last = each
+        layout.setEnabled(True)
+        self._grids.append(grid)
+
+    def take_back(self) -> None:
+        """All of the last page: others go, fields are hidden and without a name until they stand for something again."""
+        for each in reversed(self._used):
+            let_go_of_focus(each)
+            each.hide()
+            for named in (each, *each.findChildren(QWidget)):
+                named.setObjectName("")
+            if isinstance(each, Ruler):
+                self._rulers.append(each)
+            else:
+                self._choices.append(each)
+        for grid in self._grids:
+            clear(grid, spare=self._used)
+        self._used, self._grids = [], []

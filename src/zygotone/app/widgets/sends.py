@@ -9,9 +9,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QGridLayout, QWidget
 
 from zygotone.app.desk import Desk
-from zygotone.app.widgets.basic import button, clear, column, label, row
+from zygotone.app.widgets.basic import button, clear, column, fill, label, row
 from zygotone.app.widgets.lanes import automation_offer
-from zygotone.app.widgets.ruler import Ruler
+from zygotone.app.widgets.ruler import Fields, Ruler
 from zygotone.session.edits import add_bus, change_strip, remove_send, set_send
 from zygotone.session.models import LEVEL, NUDGE, PAN, SEND, Session, Strip, Track
 from zygotone.session.params import Param
@@ -29,6 +29,7 @@ class SendsPanel(QWidget):
         self.setObjectName("chains.sends")
         self._desk = desk
         self._shown: object = None
+        self._parts = Fields()
         self._open_lane = open_lane
         self._rulers: dict[str, Ruler] = {}
         self._own: dict[str, Ruler] = {}  # by the strip's field
@@ -62,7 +63,7 @@ class SendsPanel(QWidget):
     def _make(self, strip: Strip) -> None:
         desk, session = self._desk, self._desk.session
         clear(self._head)
-        clear(self._grid)
+        self._parts.take_back()
         self._rulers, self._own = {}, {}
         cells: list[QWidget] = [
             self._own_ruler(strip, p) for p in (LEVEL, PAN, *([NUDGE] if isinstance(strip, Track) else []))
@@ -70,16 +71,14 @@ class SendsPanel(QWidget):
         self._head.addWidget(label("The track itself" if isinstance(strip, Track) else "The bus itself", "heading"))
         self._head.addStretch(1)
         if strip.id == session.mix.id:
-            self._place(cells)
+            self._parts.put(cells, self._grid, _COLUMNS, Qt.AlignmentFlag.AlignTop)
             return
         self._head.addWidget(label("goes to", "soft"))
         if isinstance(strip, Track):
             group = QComboBox()
             group.setObjectName("chains.group")
             group.setAccessibleName("Group")
-            group.addItem(session.mix.name, None)
-            for bus in session.buses:
-                group.addItem(bus.name, bus.id)
+            fill(group, [(session.mix.name, None), *((bus.name, bus.id) for bus in session.buses)])
             group.setCurrentIndex(max(0, group.findData(strip.bus)))
             group.activated.connect(
                 lambda i: desk.edit("Group", lambda s: change_strip(s, strip.id, bus=group.itemData(i)))
@@ -90,11 +89,8 @@ class SendsPanel(QWidget):
         add.setObjectName("chains.send.add")
         add.setAccessibleName("Add a send")
         add.setToolTip("A copy of this signal to a return, such as a reverb that several tracks share")
-        add.addItem("add a send…", None)
-        for bus in session.buses:
-            if bus.id != strip.id and bus.id not in sent:
-                add.addItem(bus.name, bus.id)
-        add.addItem(_NEW, _NEW)
+        returns = [(bus.name, bus.id) for bus in session.buses if bus.id != strip.id and bus.id not in sent]
+        fill(add, [("add a send…", None), *returns, (_NEW, _NEW)])
         add.activated.connect(lambda i: self._add(strip.id, add.itemData(i)))
         self._head.addWidget(add)
         for send in strip.sends:
@@ -112,8 +108,7 @@ class SendsPanel(QWidget):
             tap = QComboBox()
             tap.setObjectName(f"chains.send.{send.to}.tap")
             tap.setAccessibleName(f"Send to {name}, taken")
-            tap.addItem("after level and pan", "after")
-            tap.addItem("before level and pan", "before")
+            fill(tap, [("after level and pan", "after"), ("before level and pan", "before")])
             tap.setCurrentIndex(tap.findData(send.tap))
             tap.activated.connect(
                 lambda i, to=send.to, b=tap: desk.edit("Send", lambda s: set_send(s, strip.id, to, tap=b.itemData(i)))
@@ -128,15 +123,11 @@ class SendsPanel(QWidget):
             self._rulers[send.to] = ruler
             ruler.offers = automation_offer(lambda to=send.to: self._open_lane(None, f"send.{to}"))
             cells.append(cell)
-        self._place(cells)
-
-    def _place(self, cells: list[QWidget]) -> None:
-        for at, cell in enumerate(cells):
-            self._grid.addWidget(cell, at // _COLUMNS, at % _COLUMNS, Qt.AlignmentFlag.AlignTop)
+        self._parts.put(cells, self._grid, _COLUMNS, Qt.AlignmentFlag.AlignTop)
 
     def _own_ruler(self, strip: Strip, p: Param) -> Ruler:
         desk = self._desk
-        made = Ruler(
+        made = self._parts.ruler(
             p, f"chains.ruler.{p.name}", on_change=lambda v: self._set_own(p, v), on_release=desk.end_merge,
             bpm=lambda: desk.song.tempo_bpm, on_error=desk.message.emit,
         )  # fmt: skip

@@ -13,7 +13,7 @@ from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import button, clear, column, label, row
 from zygotone.app.widgets.key_choice import KeyChoice
 from zygotone.app.widgets.lanes import automation_offer
-from zygotone.app.widgets.ruler import Choice, Ruler
+from zygotone.app.widgets.ruler import Fields, Ruler
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_files import read_audio
 from zygotone.session.edits import add_asset, change_device
@@ -67,6 +67,7 @@ class DeviceFields(QWidget):
         self.stage, self.desk = stage, stage.desk
         self.band = 0  # the entry that is edited: a band, a point, a branch
         self._rulers_for: object = None
+        self._parts = Fields()
         self._fields: list[tuple[Any, Any]] = []  # (ruler or choice, function from device and strip to its value)
         self._movable: list[tuple[Ruler, str | None, str]] = []  # rulers with the path of their device and parameter
         self._band_row = row(spacing=5)
@@ -127,7 +128,7 @@ class DeviceFields(QWidget):
             ruler.show_moves(found)
 
     def _make_rulers(self, strip: Strip, device: Device | None) -> None:
-        clear(self._rulers)
+        self._parts.take_back()
         clear(self._band_row)
         self._fields, self._movable = [], []
         cells: list[QWidget] = []
@@ -155,8 +156,7 @@ class DeviceFields(QWidget):
                     moves=(self.path, "mix"),
                 )
             )
-        for at, cell in enumerate(cells):
-            self._rulers.addWidget(cell, at // _COLUMNS, at % _COLUMNS)
+        self._parts.put(cells, self._rulers, _COLUMNS)
 
     def _ruler(
         self,
@@ -169,7 +169,7 @@ class DeviceFields(QWidget):
     ) -> Ruler:
         """``moves`` is where automation would find it: the device's path, and the parameter's in it."""
 
-        made = Ruler(
+        made = self._parts.ruler(
             replace(p, label=title) if title else p, name, on_change=on_change, on_release=self.desk.end_merge,
             bpm=lambda: self.desk.song.tempo_bpm, on_error=self.desk.message.emit,
         )  # fmt: skip
@@ -188,7 +188,7 @@ class DeviceFields(QWidget):
         name = f"{self._ruler_prefix}.{p.name}"
         if p.has_range:
             return self._ruler(p, name, change, lambda d, s, n=p.name: d.params[n], moves=(path, p.name))
-        made = Choice(p, name, on_change=change)
+        made = self._parts.choice(p, name, on_change=change)
         self._fields.append((made, lambda d, s, n=p.name: d.params[n]))
         return made
 
@@ -255,7 +255,7 @@ class DeviceFields(QWidget):
                 moves = (self.path, f"{p.name}.{self.band}.{q.name}")
                 cells.append(self._ruler(q, f"{self._ruler_prefix}.{q.name}", change, read, moves=moves))
             else:
-                made = Choice(q, f"{self._ruler_prefix}.{q.name}", on_change=change)
+                made = self._parts.choice(q, f"{self._ruler_prefix}.{q.name}", on_change=change)
                 self._fields.append((made, read))
                 cells.append(made)
         return cells

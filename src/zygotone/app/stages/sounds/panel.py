@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QGridLayout, QWidget
 from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import button, clear, column, row
 from zygotone.app.widgets.lanes import automation_offer
-from zygotone.app.widgets.ruler import Choice, Ruler
+from zygotone.app.widgets.ruler import Choice, Fields, Ruler
 from zygotone.session.instruments import InstrumentSource, Layer, Phrase, layer_params
 from zygotone.session.models import Session, Track
 from zygotone.session.params import Param
@@ -53,6 +53,7 @@ class Panel(QWidget):
         self.stage, self.desk = stage, stage.desk
         self._layout = column(spacing=6)
         self.setLayout(self._layout)
+        self._parts = Fields()
         self._fields: list[tuple[Any, Callable[[Any, Any], Any]]] = []  # a field, and its value by instrument and layer
         self._movable: list[tuple[Ruler, Moves]] = []
         self._made_for: object = None
@@ -91,6 +92,7 @@ class Panel(QWidget):
             self._made_for = wanted
             for each in self.keeps:
                 each.setParent(None)
+            self._parts.take_back()
             clear(self._layout)
             self._fields, self._movable = [], []
             self.build(source, layer)
@@ -141,17 +143,14 @@ class Panel(QWidget):
         widget.show()  # one that was kept may have been hidden with its old place; not before it is here, or it is a window
 
     def add_cells(self, cells: list[QWidget]) -> None:
-        box = QWidget()
         grid = QGridLayout()
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(12)
         grid.setVerticalSpacing(4)
         for i in range(_COLUMNS):
             grid.setColumnStretch(i, 1)
-        for at, cell in enumerate(cells):
-            grid.addWidget(cell, at // _COLUMNS, at % _COLUMNS)
-        box.setLayout(grid)
-        self.add(box)
+        self._layout.addLayout(grid)
+        self._parts.put(cells, grid, _COLUMNS)
 
     def field(
         self,
@@ -164,7 +163,7 @@ class Panel(QWidget):
         """``moves`` is the parameter's path in its layer, where automation would find it; or a device of the layer's chain and
         the path in that."""
         if p.has_range:
-            ruler = Ruler(
+            ruler = self._parts.ruler(
                 p, f"sounds.{name}", on_change=change, on_release=self.desk.end_merge,
                 bpm=lambda: self.desk.song.tempo_bpm, on_error=self.desk.message.emit,
             )  # fmt: skip
@@ -175,7 +174,7 @@ class Panel(QWidget):
                     ruler.offers = automation_offer(lambda: self.stage.open_lane(*where))
             made: Ruler | Choice = ruler
         else:
-            made = Choice(p, f"sounds.{name}", on_change=change)
+            made = self._parts.choice(p, f"sounds.{name}", on_change=change)
         self._fields.append((made, read))
         return made
 

@@ -31,7 +31,7 @@ from zygotone.app.stages.sounds.source import SourcePanel
 from zygotone.app.stages.sounds.zones import ZonesPanel
 from zygotone.app.widgets.asking import Entry as MenuEntry
 from zygotone.app.widgets.asking import Menu, menu_button
-from zygotone.app.widgets.basic import button, column, label, restyle, row
+from zygotone.app.widgets.basic import button, column, label, let_go_of_focus, restyle, row
 from zygotone.app.widgets.glance import DRAWN, Glance, GlanceButton
 from zygotone.app.widgets.layer_map import LayerMap, Together
 from zygotone.app.widgets.piano import Piano
@@ -247,7 +247,8 @@ class SoundsStage(StageWidget):
             if name == self.tab and (layer is not None or name == "Notes"):
                 panel.show_values(source, layer)
                 panel.show()
-            else:
+            elif not panel.isHidden():
+                let_go_of_focus(panel)  # else it goes to whatever is next, such as a track
                 panel.hide()
         self._watch.ask()
 

@@ -166,6 +166,24 @@ def test_the_cache_is_bounded(demo):
     assert renderer.held.held_bytes <= 20 << 20
 
 
+@pytest.mark.parametrize("pan", [0.0, 40.0])
+def test_what_is_alike_on_both_sides_is_kept_once(tmp_path, pan):
+    """A tone through a device, as it is and panned: what is kept, and what is rendered from it, is what was rendered first."""
+    project = tone_project(tmp_path, Low=100.0)
+    session = edits.change_strip(
+        edits.insert_device(project.session, "low", device("compressor", "c", threshold_db=-30.0)), "low", pan_pct=pan
+    )
+    first, again = (Renderer(project.store, Held()) for _ in range(2))
+    stem, mix = first.stem(session, "low"), first.mix(session)
+    again.stem(session, "low")
+    np.testing.assert_allclose(again.stem(session, "low"), stem, atol=1e-7)
+    np.testing.assert_allclose(again.mix(session), mix, atol=1e-7)
+    kept = [
+        value.audio for value, _ in (*again.held._held.values(), *again.held._cheap.values()) if hasattr(value, "audio")
+    ]
+    assert set(map(len, kept)) == ({1} if pan == 0.0 else {1, 2})  # after the compressor it is in the middle still
+
+
 def test_work_can_be_called_off(demo):
     with pytest.raises(Cancelled):
         Renderer(demo.store).mix(demo.session, cancelled=lambda: True)

@@ -2,12 +2,15 @@
 
 import os
 import signal
+import tempfile
 import time
 from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.builders import device, tone_project
 from tests.processes import goes_with_its_parent, wait_for
@@ -15,14 +18,14 @@ from tests.signals import RATE
 from zygotone.demo import build_demo
 from zygotone.engine.graph import compile_session
 from zygotone.engine.remote import RemotePlayer
-from zygotone.engine.renderer import Renderer
+from zygotone.engine.renderer import KeptTake, Renderer, _cut
 from zygotone.engine.stream import Version
 from zygotone.engine.transport import SimulatedOutput
 from zygotone.errors import BadFileError
 from zygotone.session.audio_files import AudioData, read_audio
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.edits import change_strip, insert_device
-from zygotone.session.mapped import MappedCache, takes_below
+from zygotone.session.mapped import MappedCache, sounds, takes_below
 from zygotone.warm_up import play_ready
 
 
@@ -178,6 +181,45 @@ def test_a_take_is_mapped_found_by_others_and_bounded(tmp_path):
         cache.put(name, audio)
     assert sum(p.stat().st_size for p in tmp_path.iterdir()) <= 1_000_000
     np.testing.assert_array_equal(held, audio)  # deleted, and still mapped
+
+
+@given(st.lists(st.tuples(st.integers(0, 1), st.integers(0, 99_000), st.integers(1, 30_000)), max_size=4))
+def test_what_is_silent_is_known_and_takes_no_room(bursts):
+    """Bursts on either side: between them nothing is stored, and whoever asks is never told that a burst is silence."""
+    audio = np.zeros((2, 100_000), dtype=np.float32)
+    for channel, at, frames in bursts:
+        audio[channel, at : at + frames] = 0.25
+    with tempfile.TemporaryDirectory() as folder:
+        cache = MappedCache(Path(folder))
+        np.testing.assert_array_equal(cache.put("a", audio), audio)
+        found = cache.sounding("a")
+        (file,) = Path(folder).iterdir()
+        assert found is not None
+        for begin in range(0, 100_000, 1000):
+            if audio[:, begin : begin + 1000].any():
+                assert sounds(found, begin, begin + 1000)
+        # The file system keeps it by pages of 4096 bytes, and pieces are of 8192 frames.
+        assert sum(stop - start for start, stop in found) <= 2 * 2048 + sum(f + 2 * 8192 + 2048 for _, _, f in bursts)
+        assert 512 * file.stat().st_blocks <= 4 * (2 * 2048 + sum(f + 2 * 8192 + 2048 for _, _, f in bursts))
+
+
+def test_silence_of_a_layer_is_not_read(tmp_path, monkeypatch):
+    """A song whose layers are silent for most of it sounds the same, and what is silent stays out of memory."""
+    audio = np.zeros((1, 2_000_000), dtype=np.float32)
+    audio[0, 1_000_000:1_050_000] = np.random.default_rng(2).uniform(-0.5, 0.5, 50_000)
+    cache = MappedCache(tmp_path)
+    cache.put("a", audio)
+    take = KeptTake(np.asarray(MappedCache(tmp_path).get("a")), sounding=MappedCache(tmp_path).sounding("a"))
+    gain = np.full((2, 1), 0.5)
+    for start in range(-1000, 2_001_000, 999):
+        want = np.zeros((2, 999))
+        first, last = max(0, -start), min(999, 2_000_000 - start)
+        if last > first:
+            want[:, first:last] = 0.5 * audio[:, start + first : start + last]
+        np.testing.assert_array_equal(_cut([take], [gain], start, 999), want)
+    maps = Path("/proc/self/smaps").read_text().split(str(cache._path("a")))
+    mapped_kib = [int(part.split("Rss:")[1].split()[0]) for part in maps[1:] if "Rss:" in part]
+    assert max(mapped_kib) < 1024  # of 8 MiB
 
 
 def test_a_cache_that_lies_or_cannot_be_written_is_no_obstacle(tmp_path):

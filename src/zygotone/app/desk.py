@@ -33,7 +33,7 @@ from zygotone.session.mapped import MappedCache, takes_below
 from zygotone.session.models import Session, Song
 from zygotone.session.project_file import Project
 
-_MEASURED_BYTES = 320 << 20  # of audio and facts that the measurer keeps
+_MEASURED_BYTES = 240 << 20  # of audio and facts that the measurer keeps
 _QUESTIONS = ("zygotone.advise.questions", "zygotone.advise.rules")
 
 Made = TypeVar("Made")

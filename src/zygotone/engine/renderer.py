@@ -30,7 +30,7 @@ from zygotone.engine.runners import GivenRunner, ReadSource
 from zygotone.session.audio_files import resample
 from zygotone.session.audio_store import AudioStore, Clip, HeldClip
 from zygotone.session.held import Held
-from zygotone.session.mapped import MappedCache
+from zygotone.session.mapped import MappedCache, Stretches, sounds
 from zygotone.session.models import (
     ClipSource,
     Device,
@@ -71,16 +71,21 @@ class Take:
 
 @dataclass(slots=True, weakref_slot=True)
 class KeptTake:
-    """A take as it is kept: in single precision, whose rounding lies 150 dB under the sound, it takes half of the room."""
+    """A take as it is kept: in single precision, whose rounding lies 150 dB under the sound, it takes half of the room; (1, n) where
+    both sides are alike."""
 
     audio: Single
     gain_db: Single | None = None
     bad_samples: int = 0
+    sounding: Stretches | None = None  # outside of them it is silent; None where that is not known
 
     @classmethod
     def of(cls, take: Take) -> KeptTake:
         gain_db = None if take.gain_db is None else take.gain_db.astype(np.float32)
-        return cls(take.audio.astype(np.float32, copy=False), gain_db, take.bad_samples)
+        audio = take.audio.astype(np.float32, copy=False)
+        if len(audio) == 2 and np.array_equal(*audio):
+            audio = audio[:1].copy()
+        return cls(audio, gain_db, take.bad_samples)
 
     @property
     def nbytes(self) -> int:
@@ -190,14 +195,15 @@ class Renderer:
         )  # fmt: skip
         take: KeptTake | None = self.held.get(key)
         if take is None and self.mapped is not None and (mapped := self.mapped.get(key)) is not None:
-            return KeptTake(np.asarray(mapped))  # a plain view: slices of a map take their time
+            # A plain view, since slices of a map take their time.
+            return KeptTake(np.asarray(mapped), sounding=self.mapped.sounding(key))
         if take is None:
             audio = render_layer(
                 source, layer, track.parts, session.song, session.rate_hz, automation=layer_automation(layer, mine, bpm=session.song.tempo_bpm),
                 clip=self.clip_reader(session.rate_hz),
             )  # fmt: skip
             if self.mapped is not None:
-                return KeptTake(np.asarray(self.mapped.put(key, audio)))
+                return KeptTake(np.asarray(self.mapped.put(key, audio)), sounding=self.mapped.sounding(key))
             take = KeptTake(audio.astype(np.float32))
             self._keep(key, take)
         return take
@@ -291,9 +297,9 @@ class Renderer:
         whole: Take | KeptTake | None = self._remembered(node, first, total)
         if whole is None:
             whole = self._work(graph, first, total, block_frames).render_exactly(node, progress)
-        cut = slice(start - first + node.latency, end - first + node.latency)
+        audio = whole.audio[:, start - first + node.latency : end - first + node.latency]
         return Take(
-            np.ascontiguousarray(whole.audio[:, cut], dtype=np.float64),
+            np.ascontiguousarray(np.broadcast_to(audio, (2, audio.shape[1])), dtype=np.float64),
             None if whole.gain_db is None else whole.gain_db[start - first : end - first].astype(np.float64),
             whole.bad_samples,
         )
@@ -423,6 +429,6 @@ def _cut(parts: Sequence[KeptTake], gains: Sequence[FloatArray], start: int, fra
     for take, gain in zip(parts, gains, strict=True):
         audio = take.audio
         first, last = max(0, -start), min(frames, audio.shape[1] - start)
-        if last > first:
+        if last > first and sounds(take.sounding, start + first, start + last):  # what is not read takes no memory
             out[:, first:last] += gain * audio[:, start + first : start + last]
     return out

@@ -92,7 +92,7 @@ class SourceRunner(Runner):
 
 
 class GivenRunner(Runner):
-    """What was worked out before, from frame ``first`` of the song on."""
+    """What was worked out before, from frame ``first`` of the song on; (1, n) where both sides are alike."""
 
     def __init__(self, node: Node, audio: Stereo | Single, first: int) -> None:
         super().__init__(node)
@@ -104,7 +104,7 @@ class GivenRunner(Runner):
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         part = self._audio[:, start - self._first : start - self._first + frames]
-        return np.ascontiguousarray(part, dtype=np.float64)
+        return np.ascontiguousarray(np.broadcast_to(part, (2, frames)), dtype=np.float64)
 
 
 class DeviceRunner(Runner):

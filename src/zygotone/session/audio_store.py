@@ -22,7 +22,7 @@ from zygotone.errors import BadFileError
 from zygotone.plain_files import replace_file
 from zygotone.session.audio_files import AudioData, resample
 from zygotone.session.held import Held
-from zygotone.session.mapped import MappedCache
+from zygotone.session.mapped import MappedCache, Stretches, sounds
 from zygotone.session.models import Asset
 
 _FULL = 2.0**23
@@ -172,10 +172,12 @@ class HeldClip(Clip):
 class MappedClip(Clip):
     """A clip that every process maps from one file, in single precision, which holds 24 bits."""
 
-    def __init__(self, audio: FloatArray) -> None:
-        self._audio, self.frames = audio, audio.shape[1]
+    def __init__(self, audio: FloatArray, sounding: Stretches | None = None) -> None:
+        self._audio, self.frames, self._sounding = audio, audio.shape[1], sounding
 
     def read(self, start: int, stop: int) -> Stereo:
+        if not sounds(self._sounding, start, stop):
+            return np.zeros((2, max(0, min(stop, self.frames) - start)))
         part = np.asarray(self._audio[:, start:stop], dtype=np.float64)
         return part if len(part) == 2 else np.broadcast_to(part, (2, part.shape[1]))
 
@@ -401,9 +403,10 @@ class AudioStore:
             if audio is None or audio.shape != (asset.channels, asset.frames):
                 shape = (asset.channels, asset.frames)
                 audio = self.mapped.fill(digest, shape, decoded_blocks(self._blobs[asset.id], asset, rate_hz))
-            return (
-                MappedClip(np.asarray(audio)) if audio is not None else None
-            )  # slices of a map itself take their time
+            if audio is None:
+                return None
+            # A plain view, since slices of a map take their time.
+            return MappedClip(np.asarray(audio), self.mapped.sounding(digest))
 
     def held_chunk(self, key: tuple[str, int]) -> Stereo | None:
         """A piece of a long clip, by asset and number, (2, frames); None where it is not held any more."""

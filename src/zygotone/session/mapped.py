@@ -7,9 +7,11 @@ made it, and may be deleted at any time. What is mapped then stays readable unti
 from __future__ import annotations
 
 import contextlib
+import errno
 import functools
 import hashlib
 import os
+import sys
 import tempfile
 import weakref
 from collections.abc import Iterable
@@ -21,7 +23,9 @@ import platformdirs
 from zygotone.dsp.types import FloatArray
 
 DEFAULT_BYTES = 4 << 30
+Stretches = tuple[tuple[int, int], ...]  # frames from and to
 _SUFFIX = ".take"
+_PIECE_FRAMES = 8192  # what is silent for so long is left out of a file
 _MADE_BY = ("dsp", "music", "session", "sources")
 
 
@@ -32,6 +36,11 @@ def user_cache() -> Path:
 
 def takes_below(cache: Path) -> Path:
     return cache / "takes"
+
+
+def sounds(stretches: Stretches | None, start: int, stop: int) -> bool:
+    """Whether there may be something between these frames; ``stretches`` as of ``MappedCache.sounding``."""
+    return stretches is None or any(first < stop and start < last for first, last in stretches)
 
 
 @functools.cache
@@ -73,6 +82,27 @@ class MappedCache:
         self._open[digest] = made
         return made
 
+    def sounding(self, digest: str) -> Stretches | None:
+        """Where it is not silent all along, as far as the folder's file system knows; what lies between need not be read, and takes
+        no room. None where it is not known."""
+        held = self.get(digest)
+        if held is None:
+            return None
+        channels, frames = held.shape
+        found: list[tuple[int, int]] = []
+        try:
+            with open(self._path(digest), "rb") as f:
+                begin = os.fstat(f.fileno()).st_size - 4 * channels * frames
+                for channel in range(channels):
+                    row, end = begin + 4 * channel * frames, begin + 4 * (channel + 1) * frames
+                    at = row
+                    while at < end and (data := _next_data(f.fileno(), at)) < end:
+                        at = min(end, os.lseek(f.fileno(), data, os.SEEK_HOLE))
+                        found.append((max(0, (data - row) // 4), -(-(at - row) // 4)))
+        except OSError:  # deleted meanwhile
+            return None
+        return tuple(found)
+
     def put(self, digest: str, audio: FloatArray) -> FloatArray:
         """``audio`` as it is mapped; as it is, where the folder cannot be written."""
         mapped = self.fill(digest, audio.shape, [audio])
@@ -91,13 +121,15 @@ class MappedCache:
                 head = {"descr": "<f4", "fortran_order": False, "shape": tuple(map(int, shape))}
                 np.lib.format.write_array_header_1_0(f, head)
                 begin = f.tell()
-                if shape[0] * shape[1]:
-                    os.posix_fallocate(f.fileno(), 0, begin + 4 * shape[0] * shape[1])  # a full disk is told here
+                f.truncate(begin + 4 * shape[0] * shape[1])
                 at = 0
                 for block in blocks:
                     for channel, row in enumerate(np.asarray(block, dtype="<f4")):
-                        f.seek(begin + 4 * (channel * shape[1] + at))
-                        f.write(np.ascontiguousarray(row).tobytes())
+                        for piece in range(0, len(row), _PIECE_FRAMES):
+                            frames = row[piece : piece + _PIECE_FRAMES]
+                            if frames.any():
+                                f.seek(begin + 4 * (channel * shape[1] + at + piece))
+                                f.write(frames.tobytes())
                     at += block.shape[1]
             os.replace(name, self._path(digest))
         except OSError:  # a full disk, or no right to write
@@ -129,6 +161,16 @@ class MappedCache:
             with contextlib.suppress(OSError):
                 path.unlink()
             held -= size
+
+
+def _next_data(handle: int, at: int) -> int:
+    """Where something is written in a file from ``at`` on; behind its end where nothing is."""
+    try:
+        return os.lseek(handle, at, os.SEEK_DATA)
+    except OSError as problem:
+        if problem.errno == errno.ENXIO:
+            return sys.maxsize
+        raise
 
 
 def _alive(process: str) -> bool:

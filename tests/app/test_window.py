@@ -1,5 +1,7 @@
 """The real window, driven as a person drives it."""
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
 import soundfile
@@ -20,13 +22,16 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from tests.builders import write_stem
+from tests.builders import device, write_stem
 from tests.signals import RATE, sine
+from zygotone.app.stages.chains.cards import DeviceCard
 from zygotone.app.theme import NIGHT, PAPER, theme
 from zygotone.app.widgets.ears import EarsBar
+from zygotone.app.widgets.glance import GlanceButton
 from zygotone.app.widgets.plot import Plot
+from zygotone.app.widgets.ruler import Scale
 from zygotone.engine.transport import SimulatedOutput, Transport
-from zygotone.session.edits import change_song
+from zygotone.session.edits import change_layer, change_song, insert_device
 from zygotone.session.journal import journal_path
 from zygotone.session.project_file import load_project
 
@@ -852,6 +857,32 @@ def test_tab_goes_everywhere_comes_back_and_chooses_nothing(window, qtbot, settl
         inner = widget.objectName().startswith("qt_")  # the fields inside Qt's own number boxes
         if by_tab and widget.isVisible() and widget.isEnabled() and not inner:
             assert widget in seen, (widget, widget.objectName())
+
+
+@pytest.mark.parametrize("stage", ["sounds", "chains"])
+def test_tab_goes_through_a_page_as_it_is_laid_out_whatever_was_shown_before(three_tracks, settled, stage):
+    window = three_tracks
+    desk, page = window.desk, window.stages[stage]
+    kinds = (Scale, QComboBox, DeviceCard, GlanceButton)
+    for track, kind in (("two", "fm"), ("three", "string")):
+        desk.edit("Source", lambda s, t=track, k=kind: change_layer(s, t, "a", sound={"kind": k}))
+    desk.edit("Limiter", lambda s: insert_device(s, "two", device("limiter", "l")))
+    window.stages["sounds"].show_tab("Source")
+    window.show_stage(stage)
+    for track in ("one", "two", "three", "two", "one", "mix", "three", "one"):
+        desk.selection.track(track)
+        settled(window)
+        at, fields = page, []
+        while (at := at.nextInFocusChain()) is not page:
+            if at.isVisible() and page.isAncestorOf(at) and (isinstance(at, kinds) or at.objectName() == "sounds.wave"):
+                fields.append(at)
+        places = [(each.mapTo(page, QPoint(0, 0)).y() // 60, each.objectName()) for each in fields]
+        bad = [(a, b) for a, b in pairwise(places) if b[0] < a[0] - 1]
+        assert not bad, track
+        scales = [each for each in fields if isinstance(each, Scale)]
+        where = [each.mapTo(page, QPoint(0, 0)) for each in scales]
+        assert [(p.y(), p.x()) for p in where] == sorted((p.y(), p.x()) for p in where)
+        assert len(fields) > 8 or track == "mix" or (track, stage) == ("three", "chains")
 
 
 def test_arrow_keys_go_from_track_to_track(window, qtbot, settled):

@@ -437,7 +437,8 @@ class Choice(QWidget):
 class Fields:
     """Rulers and choices of a page that is made for another track again and again. Those of the last page stand for others on
     the next: to make and style a new one takes several times as long, and a page has dozens. They stay children of the page,
-    since with another parent all of their style is worked out anew."""
+    since with another parent all of their style is worked out anew; the order in which Tab goes is for the stage
+    to say (``tab_in_order``)."""
 
     def __init__(self) -> None:
         self._used: list[Ruler | Choice] = []
@@ -467,8 +468,7 @@ class Fields:
         return made
 
     def put(self, cells: Sequence[QWidget], grid: QGridLayout, columns: int, align: Qt.AlignmentFlag = _FILLS) -> None:
-        """Fields and others into the cells of ``grid``, row by row; Tab goes through them in that order."""
-        last: QWidget | None = None
+        """Fields and others into the cells of ``grid``, row by row."""
         page = grid.parentWidget()
         layout = page.layout() if page is not None else None
         assert layout is not None, "a page has its grids in its layout"
@@ -476,12 +476,6 @@ class Fields:
         for at, cell in enumerate(cells):
             grid.addWidget(cell, at // columns, at % columns, align)
             cell.show()
-            for each in (cell, *cell.findChildren(QWidget)):
-                # The list that a choice drops down has a window of its own.
-                if each.focusPolicy() & Qt.FocusPolicy.TabFocus and each.window() is cell.window():
-                    if last is not None:
-                        QWidget.setTabOrder(last, each)
-                    last = each
         layout.setEnabled(True)
         self._grids.append(grid)
 
@@ -491,7 +485,8 @@ class Fields:
             let_go_of_focus(each)
             each.hide()
             for named in (each, *each.findChildren(QWidget)):
-                named.setObjectName("")
+                if not named.objectName().startswith("qt_"):  # those within a list are Qt's own
+                    named.setObjectName("")
             if isinstance(each, Ruler):
                 self._rulers.append(each)
             else:

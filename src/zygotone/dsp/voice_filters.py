@@ -15,6 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.levels import gain_to_db
 from zygotone.dsp.oversampling import bent, latency_frames
 from zygotone.dsp.polyphase import Single
@@ -190,7 +191,9 @@ def filter_voices(rows: Sequence[FilterRow], mode: int, stages: int) -> None:
     for at in range(0, len(rows), LANES):
         four = [*rows[at : at + LANES], *[_NOBODY] * (LANES - 1)][:LANES]
         for row in four:
+            give_up_if_unwanted()
             _drive(row)
+        give_up_if_unwanted()
         _filter_lanes(
             tuple(row.audio for row in four), mode, stages, tuple(row.cutoffs for row in four),
             tuple(row.resonances for row in four),

@@ -38,6 +38,7 @@ from zygotone.sources.voices import SongNote, Voice, allocate, limited
 _CUT_S = 0.005
 MAX_TAIL_S = 30  # a layer sounds on past the song for so long at most
 Rows = dict[FilterName, list[FilterRow]]  # what is to be filtered, by the filter
+_PIECE_FRAMES = 1 << 18  # after so many it is asked whether anybody still waits
 _TOGETHER = 8  # voices made before they are filtered and added
 _NO_LFOS = (Lfo(), Lfo())
 
@@ -324,8 +325,8 @@ def render_voices(
     counted = depends_on_number(layer, shared)
     by_number = kind.varies(layer.sound.params) or counted
     start = round(layer.start_ms * 1e-3 * rate_hz)
-    out = np.zeros((1, frames))
     most = frames + MAX_TAIL_S * rate_hz
+    out = np.zeros((1, most))  # what is not written to takes no memory
     made: dict[object, RenderedVoice] = {}  # as long as it is to be heard again
     last = frames
     keyed = [
@@ -358,17 +359,23 @@ def render_voices(
         for key, _, voice in few:
             at = voice.start + start
             end = min(most, at + len(made[key].curve))
-            if end > out.shape[1]:
-                more = max(end - out.shape[1], 2 * rate_hz)
-                out = np.concatenate([out, np.zeros((len(out), more))], axis=1)
             if len(out) == 1 and not made[key].alike:
-                out = np.repeat(out, 2, axis=0)
-            made[key].add_to(out[:, :most], at, voice.gain)
+                out = _copied(out, last, np.zeros((2, most)))
+            made[key].add_to(out, at, voice.gain)
             last = max(last, end)
             to_come[key] -= 1
             if not to_come[key]:
                 del made[key]
-    return np.ascontiguousarray(out[:, :last])
+    return out[:, :last] if len(out) == 1 else _copied(out, last, np.empty((2, last)))
+
+
+def _copied(audio: FloatArray, frames: int, to: FloatArray) -> FloatArray:
+    """``to`` (2, n), with the first frames of (1 or 2, n) in it; of a whole song that takes its time."""
+    for at in range(0, frames, _PIECE_FRAMES):
+        give_up_if_unwanted()
+        piece = slice(at, min(frames, at + _PIECE_FRAMES))
+        to[:, piece] = audio[:, piece]
+    return to
 
 
 def instrument_voices(source: InstrumentSource, parts: Sequence[Part], song: Song, rate_hz: int) -> list[Voice]:

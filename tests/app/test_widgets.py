@@ -9,7 +9,6 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QGridLayout, QLabel, QWidget
 
-from zygotone.app.widgets.basic import tab_in_order
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Plot
 from zygotone.app.widgets.readings import reading_text
 from zygotone.app.widgets.ruler import Choice, Fields, Ruler, ruler_ticks
@@ -159,7 +158,6 @@ def test_fields_stand_for_others_as_if_they_were_new(qapp, qtbot):
                 made.append(parts.ruler(p, name, on_change=lambda v, n=name: told.append((n, v)), on_release=lambda: None, bpm=lambda: 120.0, on_error=told.append))  # fmt: skip
                 made[-1].show_value(0.0, None)
         parts.put(made, grid, 3)
-        tab_in_order(page, [])
         return made
 
     page.show()

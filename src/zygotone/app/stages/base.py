@@ -17,7 +17,6 @@ from PySide6.QtWidgets import QWidget
 from zygotone.advise.findings import Finding
 from zygotone.app.desk import Desk
 from zygotone.app.midi_ports import MidiInput
-from zygotone.app.widgets.basic import tab_in_order
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,28 +32,19 @@ class Action:
 class StageWidget(QWidget):
     """The page of a stage. What it does not offer it need not say."""
 
-    uses_fields_again = False  # whether parts of it were there before others that stand above them
-
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
         self._show: Callable[[], None] = lambda: None
         self._stale = False
-        self._tab_order: list[QWidget] = []
 
     def shown_by(self, show: Callable[[], None], *signals: SignalInstance) -> None:
         """``show`` is called now and after each of these signals: at once where somebody sees the page, else when somebody
         does."""
-
-        def show_in_order() -> None:
-            show()
-            if self.uses_fields_again:
-                self._tab_order = tab_in_order(self, self._tab_order)
-
-        self._show = show_in_order
+        self._show = show
         for signal in signals:
             signal.connect(self._follow)
-        show_in_order()
+        show()
 
     def _follow(self) -> None:
         if self.isVisible():

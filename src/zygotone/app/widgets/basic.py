@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import html
-from collections.abc import Callable, Iterator, Sequence
-from itertools import pairwise
+from collections.abc import Callable, Sequence
 from typing import TypeVar
 
 from PySide6.QtCore import QRectF, Qt
@@ -19,7 +18,6 @@ from PySide6.QtWidgets import (
     QLabel,
     QLayout,
     QPushButton,
-    QScrollArea,
     QSizePolicy,
     QSpinBox,
     QToolTip,
@@ -189,39 +187,14 @@ def clear(layout: QLayout, *, spare: Sequence[QWidget] = ()) -> None:
             clear(inner, spare=spare)
 
 
-def tab_in_order(page: QWidget, before: list[QWidget]) -> list[QWidget]:
-    """Tab goes through a page as it is laid out, whatever was there first. ``before`` is the order that it has, which is given
-    back as it is then."""
-    order = [each for each in _laid_out(page) if each.focusPolicy() & Qt.FocusPolicy.TabFocus]
-    if order != before:
-        for first, second in pairwise(order):
-            QWidget.setTabOrder(first, second)
-    return order
-
-
-def _laid_out(page: QWidget) -> Iterator[QWidget]:
-    """All within it."""
-    inner = page.widget() if isinstance(page, QScrollArea) else None
-    layout = page.layout()
-    if inner is not None:
-        yield inner
-        yield from _laid_out(inner)
-    elif layout is not None:
-        yield from _of_layout(layout)
-    else:  # the list that a choice drops down has a window of its own
-        yield from (each for each in page.findChildren(QWidget) if each.window() is page.window())
-
-
-def _of_layout(layout: QLayout) -> Iterator[QWidget]:
-    for at in range(layout.count()):
-        item = layout.itemAt(at)
-        if item is None:
-            continue
-        if (widget := item.widget()) is not None:
-            yield widget
-            yield from _laid_out(widget)
-        elif (inner := item.layout()) is not None:
-            yield from _of_layout(inner)
+def last_by_tab(window: QWidget) -> QWidget | None:
+    """Whom Tab comes to last."""
+    at = window.previousInFocusChain()
+    while at is not None and at is not window:
+        if at.focusPolicy() & Qt.FocusPolicy.TabFocus and at.focusProxy() is None:
+            return at
+        at = at.previousInFocusChain()
+    return None
 
 
 def stretch(widget: QWidget, at: int, share: int) -> None:

@@ -24,7 +24,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit, QSizePo
 
 from zygotone.app.theme import colour, number_font, text_font, theme
 from zygotone.app.widgets.asking import Menu, pop_up
-from zygotone.app.widgets.basic import clear, column, label, let_go_of_focus, row, say_beside
+from zygotone.app.widgets.basic import clear, column, label, last_by_tab, let_go_of_focus, row, say_beside
 from zygotone.app.widgets.drawn import drawn_once
 from zygotone.errors import ParameterError
 from zygotone.session.params import Param
@@ -437,8 +437,7 @@ class Choice(QWidget):
 class Fields:
     """Rulers and choices of a page that is made for another track again and again. Those of the last page stand for others on
     the next: to make and style a new one takes several times as long, and a page has dozens. They stay children of the page,
-    since with another parent all of their style is worked out anew; the order in which Tab goes is for the stage
-    to say (``tab_in_order``)."""
+    since with another parent all of their style is worked out anew."""
 
     def __init__(self) -> None:
         self._used: list[Ruler | Choice] = []
@@ -468,14 +467,22 @@ class Fields:
         return made
 
     def put(self, cells: Sequence[QWidget], grid: QGridLayout, columns: int, align: Qt.AlignmentFlag = _FILLS) -> None:
-        """Fields and others into the cells of ``grid``, row by row."""
+        """Fields and others into the cells of ``grid``, row by row. Tab comes to them last and in that order, as to new ones."""
         page = grid.parentWidget()
         layout = page.layout() if page is not None else None
+        assert page is not None, "a page has its grids in its layout"
         assert layout is not None, "a page has its grids in its layout"
+        last = last_by_tab(page.window())
         layout.setEnabled(False)  # else each that is shown places all of them anew
         for at, cell in enumerate(cells):
             grid.addWidget(cell, at // columns, at % columns, align)
             cell.show()
+            for each in (cell, *cell.findChildren(QWidget)):
+                # The list that a choice drops down has a window of its own.
+                if each.focusPolicy() & Qt.FocusPolicy.TabFocus and each.window() is cell.window():
+                    if last is not None and last is not each:
+                        QWidget.setTabOrder(last, each)
+                    last = each
         layout.setEnabled(True)
         self._grids.append(grid)
 

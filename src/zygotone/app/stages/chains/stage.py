@@ -43,8 +43,6 @@ from zygotone.session.models import Device, Session, Strip, Track, walk
 
 
 class ChainsStage(StageWidget):
-    uses_fields_again = True
-
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.setObjectName("stage.chains")

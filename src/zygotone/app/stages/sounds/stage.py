@@ -62,8 +62,6 @@ def _counted(what: str, layers: Sequence[Layer]) -> str:
 
 
 class SoundsStage(StageWidget):
-    uses_fields_again = True
-
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.setObjectName("stage.sounds")

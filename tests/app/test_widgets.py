@@ -140,7 +140,8 @@ def test_whole_numbers_step_by_one(qapp, qtbot):
 
 def test_fields_stand_for_others_as_if_they_were_new(qapp, qtbot):
     """A page that is made anew: the same widgets, and nothing of what they stood for; Tab goes by their new order."""
-    page, parts, told = QWidget(), Fields(), []
+    page, told = QWidget(), []
+    parts = Fields(page)
     page.setLayout(QGridLayout())
     qtbot.addWidget(page)
 

@@ -83,15 +83,23 @@ def taken_by(player: RemotePlayer) -> Taken:
     return found[0]
 
 
+def _one_take(recorder: Recorder, plan: RecordingPlan) -> Taken | None:
+    recorder.record(plan)
+    found: list[Taken] = []
+    wait_for(
+        lambda: ((taken := recorder.look()) is not None and not found.append(taken)) or not recorder.recording,
+        seconds=30.0,
+    )
+    return found[0] if found else None
+
+
 def take(recorder: Recorder, plan: RecordingPlan, *, whole: bool = True) -> Taken | None:
     """Once more where the machine stood still while it went, as one would, unless that is what is looked at."""
     for _ in range(10):
-        recorder.record(plan)
-        found: list[Taken] = []
-        wait_for(lambda: ((taken := recorder.look()) is not None and not found.append(taken)) or not recorder.recording)  # noqa: B023
-        if not (whole and found and found[0].drop_outs):
+        taken = _one_take(recorder, plan)
+        if not (whole and taken is not None and taken.drop_outs):
             break
-    return found[0] if found else None
+    return taken
 
 
 def plan_of(tmp_path: Path, **more) -> RecordingPlan:

@@ -218,9 +218,8 @@ class RecordDialog(QDialog):
         elif taken.peak < 1e-4:
             words.append("It is silent.")
         if taken.drop_outs:
-            words.append(
-                f"Playback or input dropped out {taken.drop_outs} times meanwhile; what came after is where the song went on."
-            )
+            often = "once" if taken.drop_outs == 1 else f"{taken.drop_outs} times"
+            words.append(f"Playback or input dropped out {often}; what came after is where the song went on.")
         self.state.setText(" ".join(words))
         self._show()
 

@@ -439,7 +439,9 @@ class Fields:
     the next: to make and style a new one takes several times as long, and a page has dozens. They stay children of the page,
     since with another parent all of their style is worked out anew."""
 
-    def __init__(self) -> None:
+    def __init__(self, page: QWidget) -> None:
+        """``page`` has the grids in its layout."""
+        self._page = page
         self._used: list[Ruler | Choice] = []
         self._grids: list[QGridLayout] = []
         self._rulers: list[Ruler] = []
@@ -468,11 +470,9 @@ class Fields:
 
     def put(self, cells: Sequence[QWidget], grid: QGridLayout, columns: int, align: Qt.AlignmentFlag = _FILLS) -> None:
         """Fields and others into the cells of ``grid``, row by row. Tab comes to them last and in that order, as to new ones."""
-        page = grid.parentWidget()
-        layout = page.layout() if page is not None else None
-        assert page is not None, "a page has its grids in its layout"
-        assert layout is not None, "a page has its grids in its layout"
-        last = last_by_tab(page.window())
+        layout = self._page.layout()
+        assert layout is not None, "the grid is in it"
+        last = last_by_tab(self._page.window())
         layout.setEnabled(False)  # else each that is shown places all of them anew
         for at, cell in enumerate(cells):
             grid.addWidget(cell, at // columns, at % columns, align)

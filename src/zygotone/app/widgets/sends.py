@@ -29,7 +29,7 @@ class SendsPanel(QWidget):
         self.setObjectName("chains.sends")
         self._desk = desk
         self._shown: object = None
-        self._parts = Fields()
+        self._parts = Fields(self)
         self._open_lane = open_lane
         self._rulers: dict[str, Ruler] = {}
         self._own: dict[str, Ruler] = {}  # by the strip's field

@@ -67,7 +67,7 @@ class DeviceFields(QWidget):
         self.stage, self.desk = stage, stage.desk
         self.band = 0  # the entry that is edited: a band, a point, a branch
         self._rulers_for: object = None
-        self._parts = Fields()
+        self._parts = Fields(self)
         self._fields: list[tuple[Any, Any]] = []  # (ruler or choice, function from device and strip to its value)
         self._movable: list[tuple[Ruler, str | None, str]] = []  # rulers with the path of their device and parameter
         self._band_row = row(spacing=5)

@@ -53,7 +53,7 @@ class Panel(QWidget):
         self.stage, self.desk = stage, stage.desk
         self._layout = column(spacing=6)
         self.setLayout(self._layout)
-        self._parts = Fields()
+        self._parts = Fields(self)
         self._fields: list[tuple[Any, Callable[[Any, Any], Any]]] = []  # a field, and its value by instrument and layer
         self._movable: list[tuple[Ruler, Moves]] = []
         self._made_for: object = None

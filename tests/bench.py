@@ -57,10 +57,23 @@ def timed(work: Callable[[], object], *, runs: int = 3) -> float:
     return statistics.median(seconds)
 
 
+def cpu_s(work: Callable[[], object]) -> float:
+    """Seconds that processors were at it, in this process and in those that it started: waiting for a disk is nobody's work."""
+
+    def spent() -> float:
+        both = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
+        return sum(used.ru_utime + used.ru_stime for used in both)
+
+    start = spent()
+    work()
+    return spent() - start
+
+
 def against_others(folder: Path) -> list[tuple[str, str, str, str]]:
     """Read a file, do the work, write a file: in this process, and by ffmpeg or sox, each on one core, by turns."""
     import soxr
 
+    from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES
     from zygotone.measure.loudness import integrated_lufs
     from zygotone.measure.report import measure_audio
     from zygotone.reports.rendering import process_file
@@ -74,11 +87,12 @@ def against_others(folder: Path) -> list[tuple[str, str, str, str]]:
         audio = (0.2 * rng.standard_normal((2, len(envelope))) * envelope).T
         soundfile.write(folder / name, audio, RATE, subtype="FLOAT")
     source, out = folder / "in.wav", folder / "out.wav"
+    made_files = (out, folder / "ff.wav", folder / "sox.wav")
 
     def chain(*devices: dict[str, object], key: Path | None = None) -> Callable[[], object]:
         file = folder / f"chain{len(list(folder.glob('chain*')))}.json"
         file.write_text(json.dumps({"devices": devices}))
-        return lambda: process_file(source, out, file, key=key, block_frames=8192, subtype=None)
+        return lambda: process_file(source, out, file, key=key, block_frames=OFFLINE_BLOCK_FRAMES, subtype=None)
 
     def ffmpeg(filters: str, *more: str, inputs: tuple[Path, ...] = (source,)) -> Callable[[], object]:
         files = [part for path in inputs for part in ("-i", str(path))]
@@ -119,10 +133,12 @@ def against_others(folder: Path) -> list[tuple[str, str, str, str]]:
     for name, mine, other, theirs in jobs:
         ours, others = [], []
         mine()  # kernels are loaded
-        for _ in range(2):  # by turns, so that a machine that is busy for a while is so for both
-            others.append(timed(theirs, runs=1))
-            ours.append(timed(mine, runs=1))
-        m, t = min(ours), min(others)
+        for _ in range(4):  # by turns, so that a machine that is slow for a while is so for both
+            for work, seconds in ((theirs, others), (mine, ours)):
+                for made in made_files:
+                    made.unlink(missing_ok=True)  # to put away an old file is no work of theirs either
+                seconds.append(cpu_s(work))
+        m, t = statistics.mean(ours), statistics.mean(others)
         rows.append((name, f"{m:.2f} s", f"{other} {t:.2f} s", f"{t / m:.2f} ×"))
         print(*rows[-1], sep="   ", flush=True)
     os.sched_setaffinity(0, range(os.cpu_count() or 1))

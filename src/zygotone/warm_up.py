@@ -101,7 +101,7 @@ def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
 def _channels_of_files() -> None:
     """In single precision and in double; mono too, which has kernels to look through it."""
     for frames in (np.zeros((64, 2), dtype=np.float32), np.zeros((64, 2))):
-        join_channels(part_channels(frames), single=frames.dtype == np.float32)
+        join_channels(part_channels(frames), frames)
     is_finite(np.zeros((1, 64)))
 
 

@@ -112,8 +112,13 @@ def test_a_rung_for_any_finding_goes_on_trial_and_moves_the_numbers(covered, qtb
     )
     assert not any(f.rule == "lead_covered" for f in desk.measuring.findings)
     assert before
+    # It is mended for as long as that is on trial, and named all the same.
+    shown = fit.ladder.box.currentText()
+    assert finding.sentence in shown
+    assert "on trial" in shown
     covered.margin.keep()
     settled(covered)
+    assert "on trial" not in " ".join(fit.ladder.box.itemText(i) for i in range(fit.ladder.box.count()))
     assert "guitar" in desk.bench.log[-1].tracks
 
 

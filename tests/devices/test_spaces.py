@@ -252,29 +252,67 @@ def test_one_side_spreads_in_the_nonlinear_space():
     assert abs(np.corrcoef(y)[0, 1]) < 0.2
 
 
-@pytest.mark.parametrize("space", ["room", "hall", "plate"])
+BURST = np.concatenate([noise(0.5, level=0.2), np.zeros((2, 3 * RATE // 2))], axis=1)
+
+
+def tail_levels_db(y: np.ndarray) -> np.ndarray:
+    """Of each 50 ms."""
+    power = np.mean(y**2, axis=0)
+    return 10.0 * np.log10(power[: len(power) // 2400 * 2400].reshape(-1, 2400).mean(axis=1) + 1e-20)
+
+
+def assert_between(moved: np.ndarray, settled: list[np.ndarray]) -> None:
+    """Within 1 dB of either settled tail, or between them, from 0.75 to 1.6 s."""
+    upper, lower = np.maximum(*settled), np.minimum(*settled)
+    span = slice(15, 32)
+    assert np.all((moved < upper + 1.0)[span])
+    assert np.all((moved > lower - 1.0)[span])
+
+
+@pytest.mark.parametrize("space", ["room", "hall", "plate", "nonlinear"])
 @pytest.mark.parametrize(
     ("path", "low", "high"),
     [("decay_s", 0.8, 3.0), ("size", 0.2, 0.8), ("damping_hz", 2000.0, 12000.0), ("motion", 0.0, 1.0), ("low_cut_hz", 20.0, 500.0), ("predelay", 0.0, 60.0)],
 )  # fmt: skip
 def test_a_tail_outlives_every_move(space, path, low, high):
-    """Within 1 dB of either settled tail, or between them, from the move on."""
-    x = np.concatenate([noise(0.5, level=0.2), np.zeros((2, 3 * RATE // 2))], axis=1)
     one = device("reverb", space=space, decay_s=1.5)
-
-    def levels_db(runner) -> np.ndarray:
-        power = np.mean(walking.run(runner, x) ** 2, axis=0)
-        return 10.0 * np.log10(power[: len(power) // 2400 * 2400].reshape(-1, 2400).mean(axis=1) + 1e-20)
-
     for before, after in ((low, high), (high, low)):
         settled = [
-            levels_db(walking.still(one.replace(params=one.params.replace(**{path: v})))) for v in (before, after)
+            tail_levels_db(walking.run(walking.still(one.replace(params=one.params.replace(**{path: v}))), BURST))
+            for v in (before, after)
         ]
-        moved = levels_db(walking.moving(one, path, [(0.0, before), (0.8, after)], steps=True))
-        upper, lower = np.maximum(*settled), np.minimum(*settled)
-        span = slice(15, 32)  # 0.75 to 1.6 s
-        assert np.all((moved < upper + 1.0)[span])
-        assert np.all((moved > lower - 1.0)[span])
+        moving = walking.moving(one, path, [(0.0, before), (0.8, after)], steps=True)
+        assert_between(tail_levels_db(walking.run(moving, BURST)), settled)
+
+
+@pytest.mark.parametrize(
+    ("before", "after"),
+    [("hall", "nonlinear"), ("nonlinear", "hall"), ("plate", "nonlinear"), ("nonlinear", "room"), ("room", "plate")],
+)
+def test_a_tail_outlives_another_space(before, after):
+    def still(space: str):
+        return walking.still(device("reverb", space=space, decay_s=1.5))
+
+    at = 4 * RATE // 5
+    first, second = still(before), still(after)
+    begun = walking.run(first, BURST[:, :at])
+    second.adopt(first)
+    rest = walking.run(second, BURST[:, at:], start=at)
+    settled = [tail_levels_db(walking.run(still(space), BURST)) for space in (before, after)]
+    assert_between(tail_levels_db(np.concatenate([begun, rest], axis=1)), settled)
+
+
+def test_what_rings_on_beside_another_space_is_cut_anywhere():
+    """However the blocks fall, what is left of the old space is the same, and it ends."""
+    made = []
+    for block in (64, 1000, 4096):
+        first, second = (walking.still(device("reverb", space=space, decay_s=0.2)) for space in ("hall", "nonlinear"))
+        walking.run(first, BURST[:, :RATE])
+        second.adopt(first)
+        made.append(walking.run(second, np.zeros((2, RATE)), block=block, start=RATE))
+    assert np.array_equal(made[0], made[1])
+    assert np.array_equal(made[0], made[2])
+    assert np.max(np.abs(made[0][:, RATE // 2 :])) < 1e-6
 
 
 @pytest.mark.parametrize("mode", ["straight", "ping_pong"])

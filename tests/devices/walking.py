@@ -81,10 +81,12 @@ def still(device: Device) -> DeviceRunner:
     return DeviceRunner(DeviceNode("d", ("s", "d"), 0, (node,), device=device, bpm=BPM), HOST)
 
 
-def run(runner: DeviceRunner, x: np.ndarray, *, block: int = 4096) -> np.ndarray:
+def run(runner: DeviceRunner, x: np.ndarray, *, block: int = 4096, start: int = 0) -> np.ndarray:
+    """x (2, n) in blocks, the first of which is at ``start`` of the song."""
     parts = []
     for at in range(0, x.shape[1], block):
-        parts.append(runner.block(at, min(block, x.shape[1] - at), [np.ascontiguousarray(x[:, at : at + block])]))
+        here = np.ascontiguousarray(x[:, at : at + block])
+        parts.append(runner.block(start + at, here.shape[1], [here]))
     return np.concatenate(parts, axis=1)
 
 

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from tests.signals import RATE, noise, sine
 from zygotone.dsp import half_band
 from zygotone.dsp.delays import FRACTION_LATENCY, DelayLine, FirStereo, fractional_delay_taps
-from zygotone.dsp.dynamics import Level, is_finite, replace_not_finite, static_curve
+from zygotone.dsp.dynamics import Level, compress, is_finite, replace_not_finite, static_curve
 from zygotone.dsp.filters import (
     SosStereo,
     bandpass_sos,
@@ -216,3 +216,23 @@ def test_what_a_loop_bends_is_late_by_what_is_said():
     hilbert = scipy.signal.hilbert(x)[2400:4560]
     late = np.angle(np.vdot(np.array(y)[2400:4560], hilbert)) / (2 * np.pi * 200.0 / 48000.0)
     assert late == pytest.approx(half_band.latency(), abs=0.05)
+
+
+@given(
+    attack_ms=st.floats(0.05, 300.0), release_ms=st.floats(5.0, 3000.0), ratio=st.floats(1.1, 40.0), seed=st.integers(0, 99)
+)  # fmt: skip
+def test_a_compressor_branches_as_the_paper_has_it(attack_ms, release_ms, ratio, seed):
+    """Giannoulis, Massberg and Reiss 2012, equation 16, written out frame by frame, with either time the longer one."""
+    rng = np.random.default_rng(seed)
+    level = np.repeat(10.0 ** (rng.uniform(-50.0, 0.0, 40) / 20.0), 20)
+    attack, release = (smoothing(ms * 1e-3, sample_rate_hz=RATE) for ms in (attack_ms, release_ms))
+    gain_db = np.empty(len(level))
+    compress(level, -20.0, ratio, 6.0, 60.0, attack, release, np.zeros(1), gain_db)
+    level_db = 20.0 * np.log10(level)
+    wanted = static_curve(level_db, threshold_db=-20.0, ratio=ratio, knee_db=6.0) - level_db
+    g, expected = 0.0, []
+    for target in wanted:
+        c = attack if target < g else release
+        g = c * g + (1.0 - c) * target
+        expected.append(g)
+    np.testing.assert_allclose(gain_db, expected, atol=1e-8)

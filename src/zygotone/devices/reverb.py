@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import math
 from typing import Any
 
@@ -55,6 +56,7 @@ _EARLY = {
 }  # fmt: skip
 _LONGEST_EARLY_S = 0.0661
 _EARLY_SHARE = 0.35
+_RINGS_ON = 2.0  # times its decay: −120 dB
 _MOST_SWAY_S, _SWAY_HZ = 0.001, 1.1
 # The damping takes a little from the middle too: with this the octaves of 500 and 1000 Hz decay in the time that is set.
 _MIDDLE = 1.03
@@ -94,7 +96,11 @@ class Reverb(Processor):
         self.tail_s = params["decay_s"] + predelay_ms * 1e-3
         self._low_cut = tangent(max(_DC_HZ, corner_of_low_cut(params["low_cut_hz"])) / rate)
         self._low_cut_state = np.zeros((2, 2))
-        self._convolved: Sides[Convolver] | None = None
+        # What answers with a tail that stops, if anything; and what of such a one, or of the lines, only rings on since the space was
+        # changed, with the frames that it has left.
+        self._answering: list[Sides[Convolver]] = []
+        self._gone: list[Sides[Convolver]] = []
+        self._gone_left, self._lines_left = 0, 0
         if params["space"] == "nonlinear":
             self._velvet(params, rate)
         self._lines("hall" if params["space"] == "nonlinear" else params["space"], params, rate)
@@ -110,7 +116,7 @@ class Reverb(Processor):
         ]  # fmt: skip
         self.latency = _VELVET_PARTITION
         left, right = (Convolver(tail, partition=self.latency) for tail in tails)
-        self._convolved = Sides(lambda: left, lambda: right)
+        self._answering = [Sides(lambda: left, lambda: right)]
 
     def _lines(self, space: str, params: Values, rate: int) -> None:
         shortest, longest, thick_ms, thick_gain = _SPACES[space]
@@ -142,16 +148,19 @@ class Reverb(Processor):
         turn = 0.5 * np.pi * early[:, 2]
         self._early_frames = np.round(early[:, 0] * (scale * 1e-3 * rate)).astype(np.int64)
         share = _EARLY_SHARE * min(1.0, params["decay_s"] / 0.6)
-        self._early_gains = share * early[:, 1] * np.array([np.cos(turn), np.sin(turn)])
+        self._early_gains = 0.5 * share * early[:, 1] * np.array([np.cos(turn), np.sin(turn)])
         self._early_state = np.zeros(math.ceil(_MOST_SCALE * _LONGEST_EARLY_S * rate) + 2)
 
     def adopt(self, older: Any) -> bool:
         """A longer line reads again what was played before. In a tail that was louder, in a held sound as loud: half of the
-        difference (in dB) is taken off."""
-        whole = super().adopt(older) and (self._convolved is None) == (older._convolved is None)
-        if whole:
-            self._ring_state *= self._lengthened(older)[:, None].astype(np.float32)
-        return whole
+        difference (in dB) is taken off. Between lines and a tail that stops, the old one rings on beside the new one."""
+        other = len(self._answering) != len(older._answering)
+        self._gone = copy.deepcopy(older._answering if other else older._gone)[:1]
+        self._gone_left = round(older._params["decay_s"] * self._rate) + older.latency if other else older._gone_left
+        self._lines_left = round(_RINGS_ON * self._params["decay_s"] * self._rate) if other else older._lines_left
+        super().adopt(older)  # all of it fits, but for what a longer tail that stops has not heard
+        self._ring_state *= self._lengthened(older)[:, None].astype(np.float32)
+        return True
 
     def _lengthened(self, older: Reverb) -> FloatArray:
         """Gain of what is in each line, for the frames by which it has become longer."""
@@ -162,36 +171,50 @@ class Reverb(Processor):
         x = self._before.process(x)
         cut = x
         if (
-            self._convolved is None or self._params["low_cut_hz"] > 20.0
+            not self._answering or self._params["low_cut_hz"] > 20.0
         ):  # a tail that stops has no loop for DC to pile up in
             cut = np.empty_like(x)
             svf_highpass(x, self._low_cut, self._low_cut_state, cut)
-        if self._convolved is not None:
-            # (which response, which side it came in from, frames)
-            answers = self._convolved.process(cut, Convolver.process)
-            return self._widened(np.ascontiguousarray(answers.sum(axis=1)))
-        thick = np.empty_like(x)
+        if self._answering:
+            y = _answered(self._answering[0], cut)
+            n = min(self._lines_left, x.shape[1])
+            if n:
+                y[:, :n] += self._through_lines(np.zeros((2, n)))
+                self._lines_left -= n
+        else:
+            y = self._through_lines(cut)
+            n = min(self._gone_left, x.shape[1]) if self._gone else 0
+            if n:
+                y[:, :n] += _answered(self._gone[0], np.zeros((2, n)))
+                self._gone_left -= n
+        return self._widened(y)
+
+    def _through_lines(self, x: Stereo) -> Stereo:
+        """The first reflections of x, and what the network makes of it."""
+        thick = np.empty(x.shape)
         for c in range(2):
             allpass_chain(
-                cut[c], self._thick[c], self._thick_gains, self._thick_state[c], self._thick_at_state[c], thick[c]
+                x[c], self._thick[c], self._thick_gains, self._thick_state[c], self._thick_at_state[c], thick[c]
             )
         if self._plate:
             disperse(thick, _DISPERSION, self._plate_state, thick)
         net = self._network
         thick *= net.level
-        y = np.empty_like(x)
+        y = np.empty(x.shape)
         feedback_network(
             thick, self.position, net.delays, net.gains, net.poles, self._sway, self._sway_rate, self._ring_state,
             self._write_state, self._held_state, y,
         )  # fmt: skip
-        self._reflect(cut, y)
-        return self._widened(y)
+        self._reflect(x, y)
+        return y
 
     def _reflect(self, x: Stereo, y: Stereo) -> None:
         """In place: adds to y the first reflections of x."""
-        past = self._early_state.shape[0]
-        joined = np.concatenate([self._early_state, 0.5 * (x[0] + x[1])])
-        self._early_state = joined[x.shape[1] :].copy()
+        past, n = self._early_state.shape[0], x.shape[1]
+        joined = np.empty(past + n)
+        joined[:past] = self._early_state
+        np.add(x[0], x[1], out=joined[past:])
+        self._early_state = joined[n:].copy()
         add_taps(joined, past - self._early_frames, self._early_gains, y)
 
     def _widened(self, y: Stereo) -> Stereo:
@@ -200,6 +223,12 @@ class Reverb(Processor):
             return y
         mid, side = 0.5 * (y[0] + y[1]), 0.5 * width * (y[0] - y[1])
         return np.stack([mid + side, mid - side])
+
+
+def _answered(convolver: Sides[Convolver], x: Stereo) -> Stereo:
+    """What both sides answer, (2, n), to x (2, n), late by a partition."""
+    # (which response, which side it came in from, frames)
+    return np.ascontiguousarray(convolver.process(x, Convolver.process).sum(axis=1))
 
 
 def impulse_response(params: Values, seconds: float, rate_hz: int) -> FloatArray:

@@ -14,19 +14,24 @@ _F = TypeVar("_F", bound=Callable[..., Any])
 _lock = threading.RLock()
 
 
+# What Numba would load, and take longer for than for much of itself, and what no kernel here uses: linear algebra of SciPy, and a
+# parser of C.
+_UNUSED = ("scipy.linalg.cython_blas", "cffi")
+
+
 def _numba() -> Callable[..., Any]:
-    """Numba's ``njit``. As it loads it looks whether SciPy has linear algebra for its kernels, which takes longer than all the rest
-    of it and which no kernel here uses: so it is told that there is none. Not where other threads run, one of which may be
-    loading SciPy for itself just then."""
-    blas, modules = "scipy.linalg.cython_blas", cast(dict[str, Any], sys.modules)
-    hidden = blas not in modules and threading.active_count() == 1
-    if hidden:
-        modules[blas] = None
+    """Numba's ``njit``. As it loads it looks whether what it could use is there, and is told that it is not. Not where other
+    threads run, one of which may be loading that for itself just then."""
+    modules = cast(dict[str, Any], sys.modules)
+    hidden = [name for name in _UNUSED if name not in modules] if threading.active_count() == 1 else []
+    for name in hidden:
+        modules[name] = None
     try:
+        import numba.core.typing.cffi_utils
         import numba.np.arraymath
     finally:
-        if hidden:
-            del modules[blas]
+        for name in hidden:
+            del modules[name]
     return cast(Callable[..., Any], numba.njit)
 
 

@@ -69,6 +69,20 @@ class Convolver(Memory):
         self._out_state = np.zeros((filters, partition), dtype=kind)
         self._at_state = np.zeros(2, dtype=np.int64)  # frames of the present partition; next entry of the ring
 
+    def adopt(self, older: Any) -> bool:
+        """One with longer or shorter responses goes on with as much of what was heard as both have room for; False where it
+        would need more."""
+        if super().adopt(older):
+            return True
+        mine, theirs = self._heard_state, older._heard_state
+        if mine.shape[1] != theirs.shape[1] or self._out_state.shape != older._out_state.shape:
+            return False
+        ago = np.arange(1, min(len(mine), len(theirs)) + 1)
+        mine[-ago] = theirs[(int(older._at_state[1]) - ago) % len(theirs)]
+        self._in_state, self._out_state = older._in_state.copy(), older._out_state.copy()
+        self._at_state[:] = older._at_state[0], 0
+        return len(mine) <= len(theirs)
+
     def process(self, x: npt.NDArray[Any]) -> npt.NDArray[Any]:
         """x (n,) to (filters, n), late by ``latency``."""
         most = _MOST_TURNS * self._size

@@ -17,8 +17,7 @@ FLOOR_DB = -144.0
 _LOG2_TO_DB = 20.0 * math.log10(2.0)
 _LN2 = math.log(2.0)
 _NEPERS_TO_DB = 20.0 / math.log(10.0)
-_MANTISSA = (1 << 52) - 1
-_ONE = 1023 << 52  # the bits of 1.0
+_ROUNDS = 1.5 * 2.0**52  # what is added to it is rounded to a whole number
 _SQRT_HALF = 0x3FE6A09E667F3BCD  # the bits of √½
 
 
@@ -44,12 +43,21 @@ def levels_to_db(level: FloatArray, db: FloatArray) -> None:
 
 @kernel
 def db_to_gains(db: FloatArray, gain: FloatArray) -> None:
-    """gain (n,) = 10^(db/20), contiguous; 0 dB is exactly 1. db (n,) from −6000 to 6000."""
-    bits = gain.view(np.int64)
+    """gain (n,) = 10^(db/20), contiguous; 0 dB is exactly 1. db (n,) from −6000 to 6000.
+
+    2^(k + f) with the whole number k next to it: 1.5·2⁵² more leaves k in the lowest bits of a float, and the lowest twelve of
+    those are what the exponent needs.
+    """
+    turned = np.empty(db.shape[0])
+    bits, whole = gain.view(np.int64), turned.view(np.int64)
+    for i in range(db.shape[0]):  # by itself, as with the next step it might or might not be rounded once for both
+        turned[i] = db[i] * (1.0 / _LOG2_TO_DB)
     for i in range(db.shape[0]):
-        octaves = db[i] * (1.0 / _LOG2_TO_DB)
-        f = (octaves - math.floor(octaves + 0.5)) * _LN2
+        octaves = turned[i]
+        rounded = octaves + _ROUNDS
+        f = (octaves - (rounded - _ROUNDS)) * _LN2
         tail = 1 / 120 + f * (1 / 720 + f * (1 / 5040 + f * (1 / 40320 + f * (1 / 362880))))
         gain[i] = 1.0 + f * (1.0 + f * (1 / 2 + f * (1 / 6 + f * (1 / 24 + f * tail))))
+        turned[i] = rounded
     for i in range(db.shape[0]):
-        bits[i] += math.floor(db[i] * (1.0 / _LOG2_TO_DB) + 0.5) << 52
+        bits[i] += whole[i] << 52

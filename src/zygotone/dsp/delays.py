@@ -16,12 +16,14 @@ from zygotone.dsp.types import FloatArray, IntArray, Stereo
 def _delay(x: Stereo, frames: int, ring: Stereo, pos: IntArray, y: Stereo) -> None:
     """y (2, n) is x (2, n) ``frames`` later; ring (2, size), size at least ``frames``; pos (1,) where it is written next."""
     n, size = x.shape[1], ring.shape[1]
-    for c in range(2):
-        for i in range(min(n, frames)):
-            at = pos[0] - frames + i
-            y[c, i] = ring[c, at if at >= 0 else at + size]
-        for i in range(frames, n):
-            y[c, i] = x[c, i - frames]
+    held = min(n, frames)
+    at = pos[0] - frames
+    at = at if at >= 0 else at + size
+    whole = min(held, size - at)
+    for c in range(2):  # what the ring holds, up to its end and from its beginning, and then of the block itself
+        y[c, :whole] = ring[c, at : at + whole]
+        y[c, whole:held] = ring[c, : held - whole]
+        y[c, held:] = x[c, : n - held]
 
 
 @kernel
@@ -30,10 +32,13 @@ def _remember(x: Stereo, ring: Stereo, pos: IntArray) -> None:
     n, size = x.shape[1], ring.shape[1]
     if size == 0:
         return
-    at = (pos[0] + max(0, n - size)) % size
-    for i in range(max(0, n - size), n):
-        ring[0, at], ring[1, at] = x[0, i], x[1, i]
-        at = at + 1 if at + 1 < size else 0
+    first = max(0, n - size)
+    at = (pos[0] + first) % size
+    whole = min(n - first, size - at)
+    for c in range(2):  # up to the end of the ring, and the rest from its beginning
+        ring[c, at : at + whole] = x[c, first : first + whole]
+        ring[c, : n - first - whole] = x[c, first + whole :]
+    at = (at + n - first) % size
     pos[0] = at
 
 
@@ -115,10 +120,23 @@ def fir_add(taps: npt.NDArray[Any], joined: npt.NDArray[Any], y: npt.NDArray[Any
             c0, c1, c2, c3 = taps[k], taps[k + 1], taps[k + 2], taps[k + 3]
             c4, c5, c6, c7 = taps[k + 4], taps[k + 5], taps[k + 6], taps[k + 7]
             x = joined[at + m - 8 - k : at + m - 1 - k + width]
-            for i in range(width):
-                early = (c7 * x[i] + c6 * x[i + 1]) + (c5 * x[i + 2] + c4 * x[i + 3])
-                out[i] += early + ((c3 * x[i + 4] + c2 * x[i + 5]) + (c1 * x[i + 6] + c0 * x[i + 7]))
+            for i in range(width):  # two sums, in which each product is added as it is made
+                early = out[i] + c7 * x[i]
+                late = c3 * x[i + 4]
+                early += c6 * x[i + 1]
+                late += c2 * x[i + 5]
+                early += c5 * x[i + 2]
+                late += c1 * x[i + 6]
+                out[i] = (early + c4 * x[i + 3]) + (late + c0 * x[i + 7])
             k += 8
+        while k + 4 <= m:
+            c0, c1, c2, c3 = taps[k], taps[k + 1], taps[k + 2], taps[k + 3]
+            x = joined[at + m - 4 - k : at + m - 1 - k + width]
+            for i in range(width):
+                early = out[i] + c3 * x[i]
+                late = c1 * x[i + 2]
+                out[i] = (early + c2 * x[i + 1]) + (late + c0 * x[i + 3])
+            k += 4
         while k < m:
             c = taps[k]
             x0 = joined[at + m - 1 - k : at + m - 1 - k + width]

@@ -31,12 +31,10 @@ def part_channels(frames: FloatArray | Single) -> FloatArray:
     return channels
 
 
-def join_channels(channels: FloatArray, *, single: bool) -> FloatArray | Single:
-    """Frames (n, 1 or 2) of channels (1 or 2, n), in single precision or in double."""
-    frames: FloatArray | Single = np.empty(channels.shape[::-1], dtype=np.float32 if single else np.float64)
+def join_channels(channels: FloatArray, frames: FloatArray | Single) -> None:
+    """Channels (1 or 2, n) into frames (n, 1 or 2), contiguous, of single precision or of double."""
     if len(channels) == 2:
         left, right = (np.ascontiguousarray(row, dtype=np.float64) for row in channels)
         _join(left, right, frames.reshape(-1))
     else:
         frames[:] = channels.T
-    return frames

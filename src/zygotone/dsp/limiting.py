@@ -39,7 +39,8 @@ _DISAGREE = 0.005  # of the ceiling
 # And there the peak is taken for a little larger than the last two read, for the filters that nobody thought of.
 _DOUBT = 1.025
 _NEAR = 0.7  # of the ceiling: what the first two read there, the third may read as a peak
-_TILE = 256
+_TILE = 248  # frames worked on at a time: with those that are looked at around them 256
+_LOOK_BETWEEN = 0.8  # of the ceiling: what comes near it is looked at between the points too
 # Where the first two disagree by so much, a frame that is that many times of it under the ceiling may be over it. They agree by
 # chance here and there: so it is looked at a few frames around.
 _DOUBTED_TIMES, _AROUND, _MAY_DOUBT = 4.0, 4, 0.3
@@ -74,10 +75,14 @@ def _top(a: float, b: float, c: float) -> float:
 
 @kernel
 def _largest(row: Single) -> float:
-    top = np.float32(0.0)
-    for i in range(row.shape[0]):
-        top = max(top, abs(row[i]))
-    return float(top)
+    """Largest magnitude. The bits of numbers without a sign are in the order of the numbers, and of whole numbers the largest
+    is found many at a time."""
+    bits, top = row.view(np.int32), np.empty(1, np.int32)
+    largest, without_sign = np.int32(0), np.int32(0x7FFFFFFF)
+    for i in range(bits.shape[0]):
+        largest = max(largest, bits[i] & without_sign)
+    top[0] = largest
+    return float(top.view(np.float32)[0])
 
 
 @kernel
@@ -85,7 +90,7 @@ def _peak_of_frame(a: float, b: float, c: float, d: float, y: float, z: float, e
     """Largest magnitude of a frame's four points, between them too where it comes near ``enough``; y and z are the last two
     points of the frame before. All magnitudes."""
     top = max(max(a, b), max(c, d))
-    if top > 0.8 * enough:
+    if top > _LOOK_BETWEEN * enough:
         top = max(max(_top(y, z, a), _top(z, a, b)), max(_top(a, b, c), _top(b, c, d)))
     return top
 
@@ -118,53 +123,74 @@ def _read_peaks(
     """
     n = peak.shape[0]
     points = np.empty((_PHASES, _TILE), dtype=np.float32)
-    own = np.empty(_TILE)  # the largest that the first two read in each frame
+    own = np.empty(_TILE, dtype=np.float32)  # the largest that the first two read in each frame
     # What the first two readers found in the middle between frames, from a few frames before the tile to a few after it.
     halfway = np.zeros((2, _TILE + 2 * _AROUND), dtype=np.float32)
     last = np.full((2, 3), -2.0)  # of either long reader: the frame it read last, and the last two points of that
     for at in range(0, n, _TILE):
         width = min(_TILE, n - at)
         wider = width + 2 * _AROUND
-        middle = joined[1 + _MOST + at : 1 + _MOST + at + width]
+        middle, found = joined[1 + _MOST + at : 1 + _MOST + at + width], peak[at : at + width]
+        reach = readers[2].shape[1] // 2
+        if _largest(joined[1 + _MOST + at - reach : 1 + _MOST + at + reach + width]) * most_gain < ceiling:
+            for i in range(width):
+                found[i] = max(found[i], abs(middle[i]))
+            held[:] = 0.0
+            continue
         for i in range(width):
             own[i] = abs(middle[i])
-        reach = readers[2].shape[1] // 2
-        far = _largest(joined[1 + _MOST + at - reach : 1 + _MOST + at + reach + width]) * most_gain < ceiling
         for r in range(2):
             taps = readers[r]
             half = taps.shape[1] // 2
             points[:, :width] = 0.0
             points[0, :width] = middle
             halfway[r, :wider] = 0.0
-            if not far:
-                first = 1 + _MOST + at - half + 1
-                fir_add(taps[1], joined[first - _AROUND : first + 2 * half - 1 + width + _AROUND], halfway[r, :wider])
-                points[2, :width] = halfway[r, _AROUND : _AROUND + width]
-                if max(_largest(points[2, :width]), _largest(middle)) * 1.4143 >= ceiling:
-                    x = joined[first : first + 2 * half - 1 + width]
-                    fir_add(taps[0], x, points[1, :width])
-                    fir_add(taps[2], x, points[3, :width])
-            y, z = held[r, 0], held[r, 1]
-            for i in range(width):
-                a, b, c, d = abs(points[0, i]), abs(points[1, i]), abs(points[2, i]), abs(points[3, i])
-                own[i] = max(own[i], _peak_of_frame(a, b, c, d, y, z, ceiling))
-                y, z = float(c), float(d)
-            held[r, 0], held[r, 1] = y, z
+            first = 1 + _MOST + at - half + 1
+            fir_add(taps[1], joined[first - _AROUND : first + 2 * half - 1 + width + _AROUND], halfway[r, :wider])
+            points[2, :width] = halfway[r, _AROUND : _AROUND + width]
+            top = max(_largest(points[0, :width]), _largest(points[2, :width]))
+            if top * 1.4143 >= ceiling:
+                x = joined[first : first + 2 * half - 1 + width]
+                fir_add(taps[0], x, points[1, :width])
+                fir_add(taps[2], x, points[3, :width])
+                top = max(top, max(_largest(points[1, :width]), _largest(points[3, :width])))
+            if top > _LOOK_BETWEEN * ceiling:
+                y, z = held[r, 0], held[r, 1]
+                for i in range(width):
+                    a, b, c, d = abs(points[0, i]), abs(points[1, i]), abs(points[2, i]), abs(points[3, i])
+                    own[i] = max(own[i], _peak_of_frame(a, b, c, d, y, z, ceiling))
+                    y, z = float(c), float(d)
+            else:  # then neither quarter was read, or nothing of it comes near
+                for i in range(width):
+                    own[i] = max(own[i], max(max(abs(points[1, i]), abs(points[2, i])), abs(points[3, i])))
+            held[r, 0], held[r, 1] = abs(points[2, width - 1]), abs(points[3, width - 1])
         for i in range(width):
-            peak[at + i] = max(peak[at + i], own[i])
-        if far:
-            continue
-        for i in range(width):
-            near = own[i] > _NEAR * ceiling
-            apart = 0.0
-            if near or own[i] > _MAY_DOUBT * ceiling:
-                for j in range(i, i + 2 * _AROUND + 1):
-                    apart = max(apart, abs(halfway[0, j] - halfway[1, j]))
-            doubted = apart > _DISAGREE * ceiling and own[i] + _DOUBTED_TIMES * apart > ceiling
-            if near:
-                peak[at + i] = max(peak[at + i], _one_frame(joined, at + i, readers[2], ceiling, doubted, last[0]))
-            if doubted:
-                peak[at + i] = max(peak[at + i], _one_frame(joined, at + i, readers[3], ceiling, True, last[1]))
+            found[i] = max(found[i], own[i])
+        _ask_long_readers(joined, at, own[:width], halfway, ceiling, readers, last, found)
+
+
+@kernel
+def _ask_long_readers(
+    joined: Single, at: int, own: Single, halfway: Single, ceiling: float, readers: _Taps, last: FloatArray, peak: FloatArray
+) -> None:  # fmt: skip
+    """Raises peak (n,) to what the third and the fourth reader find in the frames from ``at`` on that may need them: where a
+    peak is near, and where the first two disagree."""
+    width = own.shape[0]
+    apart_by = halfway[0, : width + 2 * _AROUND] - halfway[1, : width + 2 * _AROUND]
+    top, furthest = _largest(own), _largest(apart_by)
+    if top <= _NEAR * ceiling and (furthest <= _DISAGREE * ceiling or top + _DOUBTED_TIMES * furthest <= ceiling):
+        return
+    for i in range(width):
+        near = own[i] > _NEAR * ceiling
+        apart = 0.0
+        if own[i] > _MAY_DOUBT * ceiling and own[i] + _DOUBTED_TIMES * furthest > ceiling:
+            for j in range(i, i + 2 * _AROUND + 1):
+                apart = max(apart, abs(apart_by[j]))
+        doubted = apart > _DISAGREE * ceiling and own[i] + _DOUBTED_TIMES * apart > ceiling
+        if near:
+            peak[i] = max(peak[i], _one_frame(joined, at + i, readers[2], ceiling, doubted, last[0]))
+        if doubted:
+            peak[i] = max(peak[i], _one_frame(joined, at + i, readers[3], ceiling, True, last[1]))
 
 
 @kernel

@@ -152,6 +152,16 @@ def echoes(
 
 
 @kernel
+def _allpass(held: FloatArray, g: float, inner: FloatArray, y: FloatArray) -> None:
+    """One all-pass over frames that do not need each other, all (n,): y in place, from what its line held, and into it."""
+    for j in range(y.shape[0]):
+        v = y[j] + g * held[j]
+        v = v if abs(v) > 1e-20 else 0.0
+        y[j] = held[j] - g * v
+        inner[j] = v
+
+
+@kernel
 def allpass_chain(
     x: FloatArray, delays: IntArray, gains: FloatArray, rings: FloatArray, pos: IntArray, y: FloatArray
 ) -> None:
@@ -159,7 +169,7 @@ def allpass_chain(
     delay, written at pos (1,), so that other delays find what was played before."""
     n, size = x.shape[0], rings.shape[1]
     # Frame after frame of one all-pass, then of the next: as many as none of them needs of what is made here.
-    most = max(1, min(64, delays.min()))
+    most = max(1, min(256, delays.min()))
     for i in range(n):
         y[i] = x[i]
     at = pos[0]
@@ -171,12 +181,8 @@ def allpass_chain(
             read = at - delays[k]
             read = read + size if read < 0 else read
             whole = min(width, size - read)
-            for j in range(width):
-                held = ring[read + j] if j < whole else ring[j - whole]
-                inner = y[i + j] + g * held
-                inner = inner if abs(inner) > 1e-20 else 0.0
-                ring[at + j] = inner
-                y[i + j] = held - g * inner
+            _allpass(ring[read : read + whole], g, ring[at : at + whole], y[i : i + whole])
+            _allpass(ring[: width - whole], g, ring[at + whole : at + width], y[i + whole : i + width])
         at = at + width if at + width < size else 0
         i += width
     pos[0] = at

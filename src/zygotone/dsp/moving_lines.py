@@ -144,10 +144,11 @@ def modulated_voices(
             if (step == 0) == (feedback == 0.0):  # what goes into the line
                 for c in range(2):
                     joined[: TAPS - 1] = past[c]
-                    for i in range(n):
-                        joined[TAPS - 1 + i] = x[c, at + i]
-                        if feedback != 0.0:
-                            joined[TAPS - 1 + i] += feedback * (sums[c, i - 1] if i > 0 else held[c])
+                    fresh = joined[TAPS - 1 : TAPS - 1 + n]
+                    fresh[:] = x[c, at : at + n]
+                    if feedback != 0.0:
+                        fresh[0] += feedback * held[c]
+                        fresh[1:] += feedback * sums[c, : n - 1]
                     past[c] = joined[n : n + TAPS - 1]
                     single[: TAPS - 1 + n] = joined[: TAPS - 1 + n]
                     for p in range(branches.shape[0]):

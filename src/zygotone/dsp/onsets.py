@@ -93,48 +93,74 @@ def _band_levels(x: Stereo, sos: FloatArray, filters: FloatArray, levels: FloatA
 
 
 @kernel
+def _heard(
+    now: float,
+    hold: float,
+    rise: float,
+    fall: float,
+    fade: float,
+    least: float,
+    level: float,
+    before: float,
+    loudest: float,
+) -> tuple[bool, float, float, float, float]:
+    """One band at one frame: whether something begins in it, and then its level, what was there before that and its loudest of late,
+    each as it is after the frame; and what was there before as it was. ``least`` is what counts at all. Without branches, as which
+    way one goes is not to be foreseen."""
+    held = level * hold
+    level = now if now > held else held
+    loudest = loudest * fade
+    begins = (now > _SHARE * loudest) & (now > least) & (now == level) & (now > _TIMES * before)
+    # Follows a rise with a delay and a fall slowly: what was there before, not what has just begun.
+    risen, fallen = before + rise * (level - before), level + fall * (before - level)
+    after = risen if level > before else fallen
+    return begins, level, after, now if now > loudest else loudest, before
+
+
+@kernel
 def _mark(
     levels: FloatArray, holds: FloatArray, rise: float, fall: float, fade: float, apart: float, answer: float, back: bool, follow: FloatArray,
     since: FloatArray, marks: IntArray, begin: int, end: int,
 ) -> None:  # fmt: skip
-    """marks (n,), from frame begin to end: 1 where a hit begins, or with ``back`` off where the body has answered. follow (bands, 3): of each band its
+    """marks (n,), from frame begin to end: 1 where a hit begins, or with ``back`` off where the body has answered. follow (BANDS, 3): of each band its
     level, what it was before, the loudest of late; since (2,): frames since the last hit, and frames left in which the body may answer."""
-    bands = levels.shape[0]
     gone, waiting = since[0], since[1]
-    for i in range(begin, end):
+    a, a_before, a_top = follow[0, 0], follow[0, 1], follow[0, 2]
+    b, b_before, b_top = follow[1, 0], follow[1, 1], follow[1, 2]
+    c, c_before, c_top = follow[2, 0], follow[2, 1], follow[2, 2]
+    d, d_before, d_top = follow[3, 0], follow[3, 1], follow[3, 2]
+    lows, bodies, brights, tops = levels[0, begin:end], levels[1, begin:end], levels[2, begin:end], levels[3, begin:end]
+    for i in range(end - begin):
         gone += 1.0
-        top, heard, body = 0.0, 0.0, False
         waiting -= 1.0
-        for b in range(bands):
-            top = follow[b, 2] if follow[b, 2] > top else top
-        for b in range(bands):
-            now = levels[b, i]
-            held = follow[b, 0] * holds[b]
-            level = now if now > held else held
-            follow[b, 0] = level
-            before, loudest = follow[b, 1], follow[b, 2] * fade
-            heard = level if level > heard else heard
-            counts = now > _SHARE * loudest and now > _BAND_FLOOR * top and now > _BAND_FLOOR * _FLOOR
-            if counts and now == level and now > _TIMES * before:
-                waiting = answer if waiting <= 0.0 else waiting
-            if b == _BODY:
-                # Hits that have no body (hats alone) need not show one.
-                bodiless = loudest < _BODILESS * top and follow[b - 1, 2] < _BODILESS * top
-                body = body or bodiless or (now > _BODY_SHARE * loudest and now > _BODY_TIMES * before)
-            elif b == _BODY + 1:  # a body that is tuned so high that its own tail fills the band below
-                body = body or (now > 4.0 * _SHARE * loudest and now > _TIMES * before and loudest > _BRIGHT * top)
-            follow[b, 2] = now if now > loudest else loudest
-            # Follows a rise with a delay and a fall slowly: what was there before, not what has just begun.
-            if level > before:
-                before += rise * (level - before)
-            else:
-                before = level + fall * (before - level)
-            follow[b, 1] = before
-        if waiting > 0.0 and body and gone >= apart and heard > _FLOOR:
-            # As it is noticed, or with hindsight where the first band showed it.
-            marks[i - int(answer - waiting) if back and i >= answer else i] = 1
-            gone, waiting = 0.0, 0.0
+        top = max(max(a_top, b_top), max(c_top, d_top))
+        least = _BAND_FLOOR * max(top, _FLOOR)
+        body_now, bright_now = bodies[i], brights[i]
+        one, a, a_before, a_top, _was = _heard(lows[i], holds[0], rise, fall, fade, least, a, a_before, a_top)
+        body_top, bright_top = b_top * fade, c_top * fade
+        two, b, b_before, b_top, body_was = _heard(body_now, holds[1], rise, fall, fade, least, b, b_before, b_top)
+        three, c, c_before, c_top, bright_was = _heard(
+            bright_now, holds[2], rise, fall, fade, least, c, c_before, c_top
+        )
+        four, d, d_before, d_top, _was = _heard(tops[i], holds[3], rise, fall, fade, least, d, d_before, d_top)
+        if one | two | three | four:
+            waiting = answer if waiting <= 0.0 else waiting
+        if waiting > 0.0 and gone >= apart and max(max(a, b), max(c, d)) > _FLOOR:
+            # Hits that have no body (hats alone) need not show one.
+            body = body_top < _BODILESS * top and a_top < _BODILESS * top
+            body = body or (body_now > _BODY_SHARE * body_top and body_now > _BODY_TIMES * body_was)
+            # A body that is tuned so high that its own tail fills the band below.
+            bright = bright_now > 4.0 * _SHARE * bright_top and bright_now > _TIMES * bright_was
+            if body or (bright and bright_top > _BRIGHT * top):
+                # As it is noticed, or with hindsight where the first band showed it.
+                at = begin + i
+                marks[at - int(answer - waiting) if back and at >= answer else at] = 1
+                gone, waiting = 0.0, 0.0
     since[0], since[1] = gone, waiting
+    follow[0, 0], follow[0, 1], follow[0, 2] = a, a_before, a_top
+    follow[1, 0], follow[1, 1], follow[1, 2] = b, b_before, b_top
+    follow[2, 0], follow[2, 1], follow[2, 2] = c, c_before, c_top
+    follow[3, 0], follow[3, 1], follow[3, 2] = d, d_before, d_top
 
 
 class Onsets(Memory):

@@ -15,6 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.delays import fir_add
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, IntArray
 
@@ -32,26 +33,10 @@ def _fir_rows(taps: Single, plan: IntArray, joined: Single, past: int, out: Sing
     for at in range(0, n, _TILE):
         width = min(_TILE, n - at)
         for s in range(plan.shape[0]):
-            y = out[plan[s, 0], at : at + width]
             row, delay, begin, count = joined[plan[s, 1]], plan[s, 2], plan[s, 3], plan[s, 4]
-            k = 0
-            # Eight taps at a time and not frame by frame: the inner loop then runs along the row and vectorises.
-            while k + 8 <= count:
-                first = past + at - delay - k - 7
-                x = row[first : first + width + 7]
-                c = taps[begin + k : begin + k + 8]
-                c0, c1, c2, c3, c4, c5, c6, c7 = c[0], c[1], c[2], c[3], c[4], c[5], c[6], c[7]
-                for i in range(width):
-                    early = (c7 * x[i] + c6 * x[i + 1]) + (c5 * x[i + 2] + c4 * x[i + 3])
-                    y[i] += early + ((c3 * x[i + 4] + c2 * x[i + 5]) + (c1 * x[i + 6] + c0 * x[i + 7]))
-                k += 8
-            while k < count:
-                first = past + at - delay - k
-                x = row[first : first + width]
-                c0 = taps[begin + k]
-                for i in range(width):
-                    y[i] += c0 * x[i]
-                k += 1
+            first = past + at - delay - count + 1
+            x = row[first : first + width + count - 1]
+            fir_add(taps[begin : begin + count], x, out[plan[s, 0], at : at + width])
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,6 +83,12 @@ def trimmed(row: Row) -> Row:
     return Row(row.out, row.source, row.delay + first, row.taps[first:last])
 
 
+def _by_fours(row: Row) -> Row:
+    """With a zero or two more after its taps where that makes them a number that runs quicker."""
+    missing = -len(row.taps) % 4
+    return row if missing > 2 else Row(row.out, row.source, row.delay, np.pad(row.taps, (0, missing)))
+
+
 class Polyphase(Memory):
     """A filter from ``inputs`` phases to ``outputs`` phases, with what it remembers."""
 
@@ -105,6 +96,7 @@ class Polyphase(Memory):
 
     def __init__(self, inputs: int, outputs: int, rows: list[Row]) -> None:
         self._outputs = outputs
+        rows = [_by_fours(row) for row in rows]
         self._taps = np.concatenate([row.taps for row in rows]).astype(np.float32)
         begins = np.cumsum([0, *(len(row.taps) for row in rows)])
         self._plan = np.array(

@@ -13,11 +13,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygotone.dsp.compile import kernel
-from zygotone.dsp.lfo import lfo_at
 from zygotone.dsp.polyphase import Single
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, IntArray, Stereo
 
 LINES = 16
+_TURN = 8 * GRID_FRAMES  # frames worked on at a time at most: all of them stay in the nearest cache
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +67,10 @@ def design_network(
     return Network(delays, gains.astype(np.float32), poles.astype(np.float32), level)
 
 
+# In these three, rows are named by their number and places are without a sign: a view of a row would have to be counted, and what
+# might be negative would be looked at, each time.
+
+
 @kernel
 def _unrolled(ring: Single, k: int, at: int, wanted: int, out: Single, to: int) -> None:
     """out[to] (≥ wanted,) is what row k of a ring (rows, size) holds from ``at`` on, and from its beginning after its end."""
@@ -79,47 +83,77 @@ def _unrolled(ring: Single, k: int, at: int, wanted: int, out: Single, to: int) 
 
 
 @kernel
+def _between(
+    near: Single, row: int, x: int, first: float, slope: float, ramp: Single, cell: int, v: Single, k: int, begin: int, end: int
+) -> None:  # fmt: skip
+    """v[k, begin:end]: a row of near read between its frames x + 1 and x + 2, x + 2 and x + 3, and so on, ``first`` −
+    slope·ramp[cell …] of a frame before the later one; by cubic interpolation as in ``lines.read_ring``."""
+    at, out, step = np.uint64(x), np.uint64(begin), np.uint64(cell)
+    start, by = np.float32(first), np.float32(slope)
+    half, two_and_a_half, one_and_a_half, two = np.float32(0.5), np.float32(2.5), np.float32(1.5), np.float32(2.0)
+    for i in range(end - begin):
+        n = np.uint64(i)
+        t = start - by * ramp[step + n]
+        p3, p2 = near[row, at + n], near[row, at + n + np.uint64(1)]
+        p1, p0 = near[row, at + n + np.uint64(2)], near[row, at + n + np.uint64(3)]
+        c1 = half * (p2 - p0)
+        c2 = p0 - two_and_a_half * p1 + two * p2 - half * p3
+        c3 = half * (p3 - p0) + one_and_a_half * (p1 - p2)
+        v[k, out + n] = ((c3 * t + c2) * t + c1) * t + p1
+
+
+@kernel
 def _read_moving(
-    ring: Single,
-    k: int,
-    write: int,
-    delay: float,
-    slope: float,
-    cell: int,
-    width: int,
-    ramp: FloatArray,
-    near: Single,
-    v: Single,
-) -> None:
-    """v[k, :width]: row k of a ring read ``delay`` − slope·(cell + j) frames behind ``write`` + j, by cubic interpolation as in
-    ``lines.read_ring``; the delay changes by less than a frame over a cell. ramp counts from 0, near (1, width + 8) is working
-    room. Places are without a sign here: what might be negative would be looked at twice."""
-    size = ring.shape[1]
+    ring: Single, k: int, write: int, delay: float, slope: float, cell: int, width: int, ramp: Single, near: Single, v: Single, to: int
+) -> None:  # fmt: skip
+    """v[k, to : to + width]: row k of a ring read ``delay`` − slope·(cell + j) frames behind ``write`` + j, between its frames too;
+    the delay changes by less than a frame over a cell. ramp counts from 0, near (1, width + 8) is working room."""
     longest = int(max(delay - slope * cell, delay - slope * (cell + width))) + 2
     at = write - longest
-    _unrolled(ring, k, at + size if at < 0 else at, width + 5, near, 0)
-    half, two_and_a_half, one_and_a_half, two = np.float32(0.5), np.float32(2.5), np.float32(1.5), np.float32(2.0)
+    at = at + ring.shape[1] if at < 0 else at
+    whole = at + width + 5 <= ring.shape[1]
+    if not whole:
+        _unrolled(ring, k, at, width + 5, near, 0)
     j = 0
     while j < width:
         # As long as no whole frame is passed, neighbours are read by neighbours, which vectorises.
-        frames = int(delay - slope * ramp[cell + j])
+        frames = int(delay - slope * (cell + j))
         end = width
-        if int(delay - slope * ramp[cell + width - 1]) != frames:
+        if int(delay - slope * (cell + width - 1)) != frames:
             end = j + 1
-            while end < width and int(delay - slope * ramp[cell + end]) == frames:
+            while end < width and int(delay - slope * (cell + end)) == frames:
                 end += 1
-        x, out, step = np.uint64(j + longest - frames - 2), np.uint64(j), np.uint64(cell + j)
-        whole = float(frames)
-        for i in range(end - j):
-            n = np.uint64(i)
-            t = np.float32(delay - slope * ramp[step + n] - whole)  # as one product, whatever cell the block began in
-            p3, p2 = near[0, x + n], near[0, x + n + np.uint64(1)]
-            p1, p0 = near[0, x + n + np.uint64(2)], near[0, x + n + np.uint64(3)]
-            c1 = half * (p2 - p0)
-            c2 = p0 - two_and_a_half * p1 + two * p2 - half * p3
-            c3 = half * (p3 - p0) + one_and_a_half * (p1 - p2)
-            v[k, out + n] = ((c3 * t + c2) * t + c1) * t + p1
+        x = j + longest - frames - 2
+        # The way is counted from where the cell begins, whatever frame the block began at.
+        if whole:
+            _between(ring, k, at + x, delay - frames, slope, ramp, cell + j, v, k, to + j, to + end)
+        else:
+            _between(near, 0, x, delay - frames, slope, ramp, cell + j, v, k, to + j, to + end)
         j = end
+
+
+@kernel
+def _enter(ring: Single, k: int, at: int, width: int, v: Single) -> None:
+    """Row k of a ring (rows, size) from ``at`` on, and from its beginning after its end, is v[k, :width], without denormals."""
+    whole = min(width, ring.shape[1] - at)
+    first, second, quiet, nothing = np.uint64(at), np.uint64(whole), np.float32(1e-20), np.float32(0.0)
+    for m in range(whole):
+        ring[k, first + np.uint64(m)] = v[k, m] if abs(v[k, m]) > quiet else nothing
+    for m in range(width - whole):
+        ring[k, m] = v[k, second + np.uint64(m)]
+
+
+@kernel
+def _swayed(frame: int, rate: float, heights: FloatArray) -> None:
+    """heights (LINES / 2,): how far every other line sways at a frame of the song, −1 to 1: sines of other rates and places, by
+    their series, which is true to 4e-6 within a quarter of a turn and takes all of them at a time."""
+    for m in range(heights.shape[0]):
+        turns = frame * rate * (1.0 + 0.14 * m) + 2.0 * m / LINES
+        t = turns - np.floor(turns + 0.5)
+        t = 0.5 - t if t > 0.25 else -0.5 - t if t < -0.25 else t
+        w = (2.0 * math.pi * t) * (2.0 * math.pi * t)
+        series = 1.0 - w * (1 / 20) * (1.0 - w * (1 / 42) * (1.0 - w * (1 / 72)))
+        heights[m] = 2.0 * math.pi * t * (1.0 - w * (1 / 6) * series)
 
 
 @kernel
@@ -169,36 +203,40 @@ def feedback_network(
     lines is of single precision: a tail needs no more, and twice as many frames are one operation.
     """
     n, size = x.shape[1], ring.shape[1]
-    v = np.empty((LINES, GRID_FRAMES), np.float32)
+    v, into_lines = np.empty((LINES, _TURN), np.float32), np.empty(_TURN, np.float32)
     near = np.empty((1, GRID_FRAMES + 8), np.float32)
-    ramp = np.arange(2.0 * GRID_FRAMES)
-    offset, slope, ends = np.zeros(LINES), np.zeros(LINES), np.zeros(LINES)
+    ramp = np.arange(2 * GRID_FRAMES).astype(np.float32)
+    now, later = np.zeros(LINES // 2), np.zeros(LINES // 2)  # how far every other line sways, −1 to 1
     write = pos[0]
-    feeds = gains * (np.float32(1.0) - poles)
-    scale, out_scale, quiet = np.float32(1.0 / math.sqrt(LINES)), np.float32(math.sqrt(2.0 / LINES)), np.float32(1e-20)
+    feeds = gains * (np.float32(1.0) - poles) * np.float32(1.0 / math.sqrt(LINES))
+    in_scale = np.float32(math.sqrt(2.0))
     # Frame after frame of one line, then of the next, which vectorises: as many as the shortest line gives before it
-    # needs what is made here, and no more than a cell of the control grid.
-    most = max(1, min(GRID_FRAMES, int(delays.min() - 2.0 * sway) - 4))
+    # needs what is made here.
+    most = max(1, min(_TURN, int(delays.min() - 2.0 * sway) - 4))
     i = 0
     while i < n:
-        cell = (start + i) % GRID_FRAMES
-        width = min(n - i, min(most, GRID_FRAMES - cell))
-        if sway > 0.0 and (i == 0 or cell == 0):
-            begin = start + i - cell
+        width = min(n - i, most)
+        for k in range(1 if sway > 0.0 else 0, LINES, 2 if sway > 0.0 else 1):
+            at = write - delays[k] + 1
+            at = at + size if at < 0 else at
+            _unrolled(ring, k, at, width, v, k)
+        j = 0
+        while sway > 0.0 and j < width:  # each cell of the control grid is a straight way
+            cell = (start + i + j) % GRID_FRAMES
+            part = min(width - j, GRID_FRAMES - cell)
+            if cell == 0 or i + j == 0:
+                begin = start + i + j - cell
+                if i + j == 0:
+                    _swayed(begin, sway_rate, later)
+                now[:] = later
+                _swayed(begin + GRID_FRAMES, sway_rate, later)
+            at = write + j if write + j < size else write + j - size
             for k in range(0, LINES, 2):
-                now = lfo_at(0, begin * sway_rate * (1.0 + 0.07 * k) + k / LINES, k) if i == 0 else ends[k]
-                later = lfo_at(0, (begin + GRID_FRAMES) * sway_rate * (1.0 + 0.07 * k) + k / LINES, k)
-                ends[k] = later
-                offset[k] = sway * (1.0 + now)
-                slope[k] = sway * (later - now) / GRID_FRAMES
-        for k in range(LINES):
-            if sway > 0.0 and k % 2 == 0:
                 # The line is read one frame early, since its newest value is a frame old here.
-                _read_moving(ring, k, write, delays[k] - 1.0 - offset[k], slope[k], cell, width, ramp, near, v)
-            else:
-                at = write - delays[k] + 1
-                at = at + size if at < 0 else at
-                _unrolled(ring, k, at, width, v, k)
+                delay = delays[k] - 1.0 - sway * (1.0 + now[k // 2])
+                slope = sway * (later[k // 2] - now[k // 2]) / GRID_FRAMES
+                _read_moving(ring, k, at, delay, slope, cell, part, ramp, near, v, j)
+            j += part
         for c in range(2):
             out = y[c, i : i + width]
             for j in range(width):
@@ -209,14 +247,15 @@ def feedback_network(
         for c in range(2):
             into = x[c, i : i + width]
             for j in range(width):
-                near[0, j] = out_scale * np.float32(into[j])
+                into_lines[j] = in_scale * np.float32(into[j])
             for k in range(c, LINES, 2):
                 for j in range(width):
-                    v[k, j] = scale * v[k, j] + near[0, j]
+                    v[k, j] += into_lines[j]
         # What a line loses it loses as it is written: other losses then leave what is in the lines as loud as it is.
         _lose(v, width, feeds, poles, held)
         first = write + 1 if write + 1 < size else 0
         whole = min(width, size - first)
+        quiet = np.float32(1e-20)
         for k in range(LINES):
             late, early, rest = ring[k, first : first + whole], ring[k, : width - whole], v[k, whole:width]
             for j in range(whole):

@@ -28,12 +28,13 @@ def _largest(x: FloatArray, past: FloatArray, state: FloatArray, y: FloatArray) 
     i = 0
     while i < n:
         run = min(window - place, n - i)
+        here, out = x[i : i + run], y[i : i + run]
+        kept, after = values[place : place + run], before[place + 1 : place + 1 + run]
         for j in range(run):
-            v = x[i + j]
-            values[place + j] = v
+            v = here[j]
+            kept[j] = v
             top = v if v > top else top
-            after = before[place + j + 1]
-            y[i + j] = top if top > after else after
+            out[j] = top if top > after[j] else after[j]
         i += run
         place += run
         if place == window:

@@ -160,11 +160,16 @@ def sweep_ladder(
 def svf_highpass(x: Stereo, g: float, state: FloatArray, y: Stereo) -> None:
     """Straight Butterworth high-pass of 12 dB an octave; x and y (2, n), g from ``tangent``, state (2, 2). What it remembers
     is bounded by what was played, so that its corner may be anywhere else in the next block."""
-    k = math.sqrt(2.0)
+    # ``_svf_step`` without its division, and so that a frame waits for the one before as short as it can.
+    share = 1.0 / (1.0 + g * (g + math.sqrt(2.0)))
+    damped, double = share * (math.sqrt(2.0) + g), 2.0 * g
     s1, s2, r1, r2 = state[0, 0], state[0, 1], state[1, 0], state[1, 1]
+    left, right, out, other = x[0], x[1], y[0], y[1]
     for i in range(x.shape[1]):  # both sides in one loop, as they do not wait for each other
-        y[0, i], _band, _low, s1, s2 = _svf_step(x[0, i], g, k, s1, s2)
-        y[1, i], _band, _low, r1, r2 = _svf_step(x[1, i], g, k, r1, r2)
+        high, side = (share * left[i] - share * s2) - damped * s1, (share * right[i] - share * r2) - damped * r1
+        out[i], other[i] = high, side
+        s2, r2 = s2 + double * (g * high + s1), r2 + double * (g * side + r1)
+        s1, r1 = s1 + double * high, r1 + double * side
     state[0, 0], state[0, 1] = s1 if abs(s1) > 1e-20 else 0.0, s2 if abs(s2) > 1e-20 else 0.0
     state[1, 0], state[1, 1] = r1 if abs(r1) > 1e-20 else 0.0, r2 if abs(r2) > 1e-20 else 0.0
 

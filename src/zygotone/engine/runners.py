@@ -176,7 +176,10 @@ class DeviceRunner(Runner):
         if np.any(np.less(mix, 1.0)):
             dry = self._dry.process(x)
             # Written so that an idle device gives back its input to the last bit.
-            wet = dry + mix * (wet - dry)
+            blended = wet - dry
+            blended *= mix
+            blended += dry
+            wet = blended
         else:
             self._dry.remember(x)
         if key is not None and self._key_past is not None:

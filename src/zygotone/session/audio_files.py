@@ -23,7 +23,7 @@ from zygotone.plain_files import why_not
 
 MAX_SECONDS = 4 * 3600
 MAX_RATE_HZ = 768_000
-_READ_FRAMES = 1 << 16
+_AT_ONCE = 1 << 16  # frames that are read or written by one call of the library
 AUDIO_SUFFIXES = (".wav", ".flac", ".ogg", ".aif", ".aiff", ".wave", ".bwf", ".oga")
 
 
@@ -103,10 +103,11 @@ class AudioReader:
         promised, total = self._file.frames, 0
         # Every value that is stored in single precision is one of double precision too; the library converts slowly.
         dtype = "float32" if self.subtype == "FLOAT" else "float64"
-        at_once = frames * max(1, _READ_FRAMES // frames)  # a call of the library costs as much as a thousand frames
+        at_once = frames * max(1, _AT_ONCE // frames)  # a call of the library costs as much as a thousand frames
+        room = np.empty((at_once, self.channels), dtype=dtype)
         try:
             while True:
-                piece = self._file.read(at_once, dtype=dtype, always_2d=True)
+                piece = self._file.read(out=room)
                 if not len(piece):
                     break
                 for at in range(0, len(piece), frames):
@@ -214,7 +215,9 @@ class AudioWriter:
         if not soundfile.check_format(format_, subtype):
             raise BadFileError(path, "subtype", f"{format_} cannot hold {subtype}")
         self._bits = PCM_BITS.get(subtype)
-        self._single = subtype == "FLOAT"
+        # What is given is put together here, as a call of the library costs as much as a thousand frames.
+        self._room = np.empty((_AT_ONCE, channels), dtype=np.float32 if subtype == "FLOAT" else np.float64)
+        self._waiting = 0  # frames of it that are not written yet
         self._blocks = 0
         self.clipped = 0
         self._temporary = self.path.with_name(f".{self.path.name}.{os.getpid()}.part")
@@ -240,7 +243,16 @@ class AudioWriter:
             self.clipped += int(np.count_nonzero(np.abs(data) > 1.0))
             data = np.clip(data, -1.0, top)
         self._blocks += 1
-        frames = join_channels(data, single=self._single)
+        at = 0
+        while at < data.shape[1]:
+            n = min(data.shape[1] - at, len(self._room) - self._waiting)
+            join_channels(data[:, at : at + n], self._room[self._waiting : self._waiting + n])
+            at, self._waiting = at + n, self._waiting + n
+            if self._waiting == len(self._room):
+                self._empty_room()
+
+    def _empty_room(self) -> None:
+        frames, self._waiting = self._room[: self._waiting], 0
         try:
             self._file.write(frames)
         except (
@@ -263,13 +275,20 @@ class AudioWriter:
 
     def __exit__(self, kind: object, error: object, trace: object) -> None:
         try:
-            self._file.close()
+            try:
+                if kind is None:
+                    self._empty_room()
+            finally:
+                self._file.close()
             if kind is not None:
                 self._temporary.unlink(missing_ok=True)
                 return
             with open(self._temporary, "rb") as f:
                 os.fsync(f.fileno())
             os.replace(self._temporary, self.path)
+        except BadFileError:  # the last of it could not be written
+            self._temporary.unlink(missing_ok=True)
+            raise
         except soundfile.LibsndfileError:
             self._temporary.unlink(missing_ok=True)
             raise self._refused(1) from None

@@ -184,6 +184,8 @@ class Ladder(QWidget):
         if desk.bench.trial is None or self.finding is None:
             mine = self.finding.id if self.finding is not None else ""
             self.finding = next((f for f in self._listed if f.id == mine), None) or self._first()
+        elif self.finding.id not in {f.id for f in self._listed}:  # mended by what is on trial, and followed all the same
+            self._listed = (self.finding, *self._listed)
         words = [self._words(f) for f in self._listed]
         if [self.box.itemText(i) for i in range(self.box.count())] != words:
             self.box.clear()
@@ -211,10 +213,13 @@ class Ladder(QWidget):
         mine = 3 if over_mix else 1 if len(finding.tracks) > 1 else 2
         return kind in (0, mine)
 
-    @staticmethod
-    def _words(finding: Finding) -> str:
-        meant = " (on purpose)" if finding.on_purpose is not None else ""
-        return f"{_BARS[finding.strength]}  {finding.sentence}{meant}"
+    def _words(self, finding: Finding) -> str:
+        trial = self.desk.bench.trial
+        if trial is not None and trial.finding == finding.id:
+            said = " (on trial)"
+        else:
+            said = " (on purpose)" if finding.on_purpose is not None else ""
+        return f"{_BARS[finding.strength]}  {finding.sentence}{said}"
 
     def _picked(self, at: int) -> None:
         if 0 <= at < len(self._listed):

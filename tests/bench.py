@@ -76,7 +76,7 @@ def against_others(folder: Path) -> list[tuple[str, str, str, str]]:
     from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES
     from zygotone.measure.loudness import integrated_lufs
     from zygotone.measure.report import measure_audio
-    from zygotone.reports.rendering import process_file
+    from zygotone.reports.processing import process_file
     from zygotone.session.audio_files import read_audio, write_audio
 
     os.sched_setaffinity(0, {0})  # of every thread, and of the programs that are started from here
@@ -304,6 +304,22 @@ def voices_speed() -> list[tuple[str, float]]:
     return rows
 
 
+def commands_s() -> tuple[float, float]:
+    """Seconds of processor time that short commands take, the least of five: a list of the devices, and a second of audio through
+    an EQ and a compressor."""
+
+    def least(*arguments: object) -> float:
+        command = [sys.executable, "-m", "zygotone", *map(str, arguments)]
+        return min(cpu_s(lambda: subprocess.run(command, check=True, capture_output=True)) for _ in range(5))
+
+    with tempfile.TemporaryDirectory() as folder:
+        source, chain = Path(folder) / "in.wav", Path(folder) / "chain.json"
+        soundfile.write(source, 0.1 * np.random.default_rng(6).standard_normal((RATE, 2)), RATE, subtype="FLOAT")
+        chain.write_text(json.dumps({"devices": [EQ, COMPRESSOR]}))
+        processed = least("process", source, Path(folder) / "out.wav", "--chain", chain)
+    return least("devices", "--json"), processed
+
+
 def start_time() -> float:
     """From the start of the program to a window that answers, warm; without a screen."""
     code = (
@@ -493,7 +509,7 @@ def main() -> None:
         "",
         f"Measured on {dt.date.today().isoformat()}: {machine()}.",
         "",
-        f"## Against ffmpeg and sox, one core, a {MINUTES}-minute stereo file, read and written",
+        f"## Against ffmpeg and sox, a {MINUTES}-minute stereo file, read and written: processor time on one core",
         "",
         "| work | Zygotone | the other | Zygotone is |",
         "|---|---|---|---|",
@@ -504,6 +520,7 @@ def main() -> None:
     costs, grown, voices = device_costs(), growth(), voices_speed()
     long_memory, long_speed = long_session()
     speed, memory = demo_speed()
+    listed, processed = commands_s()
     start, opened = start_time(), opening_the_demo()
     numbers, heard, load, drop_outs, window_memory = edit_to_number()
     judged, hold, fit = judging(), hold_of_an_edit(), masking_costs()
@@ -547,6 +564,8 @@ def main() -> None:
         "| what | measured | bar |",
         "|---|---|---|",
         f"| render, everything live, two cores | {speed:.1f} × real time | 10 × on two cores |",
+        f"| `devices --json`, processor time | {listed:.2f} s | 0.5 s |",
+        f"| `process` of a second through EQ and compressor, processor time | {processed:.2f} s | 0.9 s |",
         f"| start to a window that answers, warm | {start:.2f} s | 3 s |",
         f"| the demo opened: heard, first findings shown, all of the chorus (while it plays) | {opened['heard']:.1f}, {opened['first']:.1f}, "
         f"{opened['all']:.1f} s | heard in 3 s |",

@@ -5,18 +5,25 @@ Exit codes: 0 done, 2 bad usage, 3 bad input (one line on standard error, and no
 
 from __future__ import annotations
 
+import gc
 import json
 import sys
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 from pydantic import ValidationError
-from rich.console import Console
-from rich.table import Table
 
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES
 from zygotone.errors import ZygotoneError, one_line
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.table import Table
+
+# Loading makes some hundred thousand objects that stay; to look through them for what could go, again and again, would be a tenth
+# of a short command's work.
+_STAYING_OBJECTS = 500_000
 
 app = typer.Typer(
     add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None,
@@ -28,6 +35,19 @@ AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 Output = Annotated[Path, typer.Option("-o", "--output", help="Where to write.")]
 Subtype = Annotated[str | None, typer.Option("--subtype", help="Sample format, such as PCM_16, PCM_24 or FLOAT.")]
 Block = Annotated[int, typer.Option("--block", min=1, max=1 << 20, help="Frames a block; the result is the same.")]
+
+
+def _console() -> Console:
+    """Where tables are printed. Names come from outside: a bracket in them is a bracket."""
+    from rich.console import Console
+
+    return Console(markup=False)
+
+
+def _table(title: str, **more: Any) -> Table:
+    from rich.table import Table
+
+    return Table(title=title, title_justify="left", **more)
 
 
 def _print_json(data: Any) -> None:
@@ -115,11 +135,11 @@ def measure(files: Annotated[list[Path], typer.Argument(metavar="FILE...")], as_
             _print_json(one)
         return
     for one in measured:
-        table = Table(title=one["file"], show_header=False, title_justify="left")
+        table = _table(one["file"], show_header=False)
         for name, value in one.items():
             if name not in ("file", "third_octaves_db"):
                 table.add_row(name, "–" if value is None else str(value))
-        Console().print(table)
+        _console().print(table)
 
 
 @app.command()
@@ -133,7 +153,7 @@ def process(
     subtype: Subtype = None,
 ) -> None:
     """Run a chain of devices on an audio file."""
-    from zygotone.reports.rendering import process_file
+    from zygotone.reports.processing import process_file
 
     process_file(source, out, chain, key=key, block_frames=block, subtype=subtype, tempo_bpm=tempo)
 
@@ -179,9 +199,10 @@ def findings(
     if as_json:
         _print_json([f.to_json(session) for f in found])
         return
-    console = Console()
+    console = _console()
     for f in found:
-        console.print(f"[bold]{f.sentence}[/bold]  ({f.strength}, {f.section.name})\n  {f.advice}\n  id: {f.id}")
+        console.print(f.sentence, style="bold", end="")
+        console.print(f"  ({f.strength}, {f.section.name})\n  {f.advice}\n  id: {f.id}")
         for n, fix in enumerate(f.fixes, 1):
             gains = ", ".join(f"{k} {v:+.2f}" for k, v in (fix.gain | fix.cost).items())
             console.print(
@@ -213,9 +234,9 @@ def masking(
             else song_json(session, ((s.name, m) for s, m in maps))
         )
         return
-    console = Console()
+    console = _console()
     for each, found in maps:
-        table = Table(title=f"{each.name}: hidden, % of the column by the row", title_justify="left")
+        table = _table(f"{each.name}: hidden, % of the column by the row")
         table.add_column("")
         for strip_id in found.strips:
             table.add_column(session.strip(strip_id).name, justify="right")
@@ -324,22 +345,22 @@ def rules(as_json: AsJson = False) -> None:
             {"rules": [rule.to_json() for rule in RULES], "quantities": [q.to_json() for q in all_quantities()]}
         )
         return
-    table = Table(title="Rules", title_justify="left")
+    table = _table("Rules")
     for column in ("rule", "over", "stage", "from", "source"):
         table.add_column(column)
     for rule in RULES:
         first = find_quantity(rule.reads[0])
         table.add_row(rule.title, rule.over, rule.stage, f"{first.label} {first.text(rule.threshold)}", rule.source)
-    Console().print(table)
+    _console().print(table)
 
 
 def _catalogue(name: str, kinds: list[Any], as_json: bool) -> None:
     if as_json:
         _print_json({name: [kind.to_json() for kind in kinds]})
         return
-    console = Console()
+    console = _console()
     for kind in kinds:
-        table = Table(title=f"{kind.kind}: {kind.summary}", title_justify="left")
+        table = _table(f"{kind.kind}: {kind.summary}")
         for column in ("parameter", "range", "default", "what it does"):
             table.add_column(column)
         for p in kind.params:
@@ -373,6 +394,8 @@ def main(arguments: list[str] | None = None) -> int:
     commands = {c.name or c.callback.__name__ for c in app.registered_commands if c.callback}
     if not arguments or (arguments[0] not in commands and arguments[0] not in ("--help", "-h")):
         return _open_application(arguments)
+    looked_through_at = gc.get_threshold()
+    gc.set_threshold(_STAYING_OBJECTS)
     try:
         app(arguments, standalone_mode=True)
     except SystemExit as stop:
@@ -382,6 +405,8 @@ def main(arguments: list[str] | None = None) -> int:
         return 3
     except BrokenPipeError:
         return 0
+    finally:
+        gc.set_threshold(*looked_through_at)
     return 0
 
 

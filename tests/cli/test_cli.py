@@ -410,3 +410,18 @@ def test_a_section_is_settled_within_limits(run, project, tmp_path):
     assert (code, whole["section"], whole["kept"]) == (0, None, "Section by section")
     assert whole["trials"][0]["severity_after"] < whole["trials"][0]["severity_before"]
     assert load_project(tmp_path / "song.zygotone").log[-1].title == "Settle the song: section by section"
+
+
+def test_a_bracket_in_a_name_is_a_bracket(tmp_path, run):
+    """Names come from outside; tables print them as they are."""
+    stems = []
+    for name, hz in (("[red]Bass[/red]", 60.0), ("[bold]Lead", 900.0)):
+        stems.append(tmp_path / "stems" / f"{name.replace('/', '')}.wav")
+        stems[-1].parent.mkdir(exist_ok=True)
+        soundfile.write(stems[-1], 0.2 * np.sin(2.0 * np.pi * hz * np.arange(96000) / 48000), 48000)
+    project = tmp_path / "p.zygotone"
+    assert run("new", project, *stems)[0] == 0
+    code, out, _err = run("masking", project)
+    assert code == 0
+    assert "[bold]" in out
+    assert "[red]" in out

@@ -21,7 +21,7 @@ class KindValues(Value):
     kind: str
     params: Values
 
-    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True, arbitrary_types_allowed=True)
 
     @classmethod
     def catalogue(cls) -> Catalogue:

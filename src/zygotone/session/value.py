@@ -29,7 +29,7 @@ class Value(BaseModel):
     # Of a small value that is held by the thousand, as a note is: its text is made anew rather than kept for each.
     by_the_thousand: ClassVar[bool] = False
 
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True, allow_inf_nan=False)
 
     def replace(self, **changes: Any) -> Self:
         """A copy with other fields, unchecked; ``ensure_sound`` checks it at the door."""

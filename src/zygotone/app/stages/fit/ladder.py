@@ -184,7 +184,9 @@ class Ladder(QWidget):
         if desk.bench.trial is None or self.finding is None:
             mine = self.finding.id if self.finding is not None else ""
             self.finding = next((f for f in self._listed if f.id == mine), None) or self._first()
-        elif self.finding.id not in {f.id for f in self._listed}:  # mended by what is on trial, and followed all the same
+        elif self.finding.id not in {
+            f.id for f in self._listed
+        }:  # mended by what is on trial, and followed all the same
             self._listed = (self.finding, *self._listed)
         words = [self._words(f) for f in self._listed]
         if [self.box.itemText(i) for i in range(self.box.count())] != words:

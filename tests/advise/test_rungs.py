@@ -13,6 +13,7 @@ from zygotone.advise.ladder import Aim, Rung, costs, work_out, worth
 from zygotone.demo import build_demo
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import ParameterError
+from zygotone.measure.loudness import integrated_lufs
 from zygotone.measure.pitch import fundamental_hz
 from zygotone.session import edits
 from zygotone.session.models import Part, Section
@@ -209,3 +210,27 @@ def test_promises_are_kept(rule):
         for name, value in promised.items():
             room = 0.03 if name.endswith("share") else 0.3
             assert found[name]["change"] == pytest.approx(value, abs=room), (fix.label, name)
+
+
+@pytest.mark.parametrize("rule", ["kick_bass_clash", "lead_covered", "wide_low", "clips"])
+def test_a_fix_says_what_it_costs_every_track(rule):
+    """Whatever rule it is of: against the loudness of each track's own render, before and after."""
+    case = clean()
+    CASES[rule][0](case)
+    project = project_of(case)
+    hearing = hearing_of(project.session, project.store)
+    found = next(f for f in find_in(hearing) if f.rule == rule)
+    fixes = [fix for fix in with_fixes(project.session, hearing.renderer, found).fixes if fix.applies]
+    assert fixes
+    for fix in fixes:
+        after = hearing_of(fix.session, project.store)
+        for track in project.session.tracks:
+            if not hearing.plays(track.id) or not after.plays(track.id):
+                continue
+            one, other = (integrated_lufs(h.stem(track.id), h.rate_hz) for h in (hearing, after))
+            assert fix.losses_lu.get(track.id, 0.0) == pytest.approx(max(0.0, one - other), abs=0.1), (
+                fix.label,
+                track.id,
+            )
+        mix = [integrated_lufs(h.stem(h.session.mix.id), h.rate_hz) for h in (hearing, after)]
+        assert fix.cost["mix_change_lu"] == pytest.approx(mix[1] - mix[0], abs=0.05)

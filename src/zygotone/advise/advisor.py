@@ -8,7 +8,7 @@ from dataclasses import replace
 
 from zygotone.advise.findings import RULES, Finding, Rule, Subject
 from zygotone.advise.hearing import Hearing
-from zygotone.advise.ladder import costs
+from zygotone.advise.ladder import costs, with_costs
 from zygotone.advise.on_purpose import marked
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.graph import compile_session
@@ -94,7 +94,7 @@ def with_fixes(
 ) -> Finding:
     """The finding with its fixes worked out and measured on its section."""
     hearing = Hearing(session, finding.section, renderer, cancelled)
-    return replace(finding, fixes=RULES[finding.rule].fixes(hearing, finding))
+    return replace(finding, fixes=tuple(with_costs(hearing, f) for f in RULES[finding.rule].fixes(hearing, finding)))
 
 
 def find_by_id(session: Session, renderer: Renderer, finding_id: str) -> Finding:

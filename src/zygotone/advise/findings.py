@@ -38,11 +38,12 @@ class Fix:
     why_not: str | None = None
     gain: dict[str, float] = field(default_factory=dict)  # changes, after minus before
     cost: dict[str, float] = field(default_factory=dict)
+    losses_lu: dict[str, float] = field(default_factory=dict)  # how much softer it makes each track that it does, by id
     readings: tuple[Reading, ...] = ()
     session: Session | None = None
     depth_db: float = 0.0  # of a cut or a dip, below 0
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self, session: Session) -> dict[str, Any]:
         return {
             "label": self.label,
             "detail": self.detail,
@@ -51,6 +52,7 @@ class Fix:
             "why_not": self.why_not,
             "gain": {k: round(v, 3) for k, v in self.gain.items()},
             "cost": {k: round(v, 3) for k, v in self.cost.items()},
+            "losses_lu": {session.strip(k).name: round(v, 3) for k, v in self.losses_lu.items()},
         }
 
 
@@ -92,7 +94,7 @@ class Finding:
             "on_purpose": self.on_purpose,
             "sentence": self.sentence,
             "evidence": {k: round(v, 3) for k, v in self.evidence.items()},
-            "fixes": [fix.to_json() for fix in self.fixes],
+            "fixes": [fix.to_json(session) for fix in self.fixes],
         }
 
     def song_bars(self, session: Session) -> tuple[int, int]:

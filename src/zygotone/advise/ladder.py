@@ -152,7 +152,7 @@ def measured(
 def costs(before: Hearing, after: Hearing) -> dict[str, float]:
     """What a version costs: the most that any track loses of its loudness, what the mix gains or loses, and how far a device
     that is new pumps."""
-    lost = max((_lost_lu(before, after, track) for track in before.session.tracks), default=0.0)
+    lost = max(losses_lu(before, after).values(), default=0.0)
     mix = [h.lufs(h.session.mix.id) for h in (before, after)]
     pumping = 0.0
     for strip in after.session.strips():
@@ -166,6 +166,23 @@ def costs(before: Hearing, after: Hearing) -> dict[str, float]:
                 pumping = max(pumping, after.pumping_db(strip.id, path))
     change = mix[1] - mix[0] if all(map(math.isfinite, mix)) else 0.0
     return {"lost_lu": lost, "mix_change_lu": change, "pumping_db": pumping}
+
+
+_HEARD_LU = 0.05  # what is softer by less is as loud
+
+
+def losses_lu(before: Hearing, after: Hearing) -> dict[str, float]:
+    """How much softer a version makes each track that it does, by id."""
+    lost = {track.id: _lost_lu(before, after, track) for track in before.session.tracks}
+    return {track_id: lu for track_id, lu in lost.items() if lu > _HEARD_LU}
+
+
+def with_costs(hearing: Hearing, fix: Fix) -> Fix:
+    """A fix with what it costs every track and the mix, whatever its rule has measured of that."""
+    if fix.session is None:
+        return fix
+    after = hearing.with_session(fix.session)
+    return replace(fix, cost={**costs(hearing, after), **fix.cost}, losses_lu=losses_lu(hearing, after))
 
 
 def _lost_lu(before: Hearing, after: Hearing, track: Track) -> float:
@@ -196,10 +213,8 @@ def worth(fix: Fix) -> float:
     """
     if not fix.applies or not fix.gain:
         return 0.0
-    cost = sum(
-        weight * abs(fix.cost.get(name, 0.0))
-        for name, weight in (("lost_lu", 1.0), ("bass_lost_lu", 1.0), ("mix_change_lu", 0.5), ("pumping_db", 0.5))
-    )
+    lost = max(abs(fix.cost.get(name, 0.0)) for name in ("lost_lu", "bass_lost_lu"))
+    cost = lost + sum(0.5 * abs(fix.cost.get(name, 0.0)) for name in ("mix_change_lu", "pumping_db"))
     name, change = next(iter(fix.gain.items()))
     good = -change if find_quantity(name).better == "lower" else abs(change)
     return good / (0.3 + cost)

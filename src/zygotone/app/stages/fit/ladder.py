@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QComboBox, QFrame, QLabel, QPushButton, QSizePolic
 from zygotone.advise.findings import RULES, Finding, Fix
 from zygotone.advise.ladder import worth
 from zygotone.app.desk import Desk
-from zygotone.app.widgets.basic import button, clear, column, label, restyle, row, signed, stretch
+from zygotone.app.widgets.basic import as_plain, button, clear, column, label, restyle, row, signed, stretch
 from zygotone.measure.quantities import find_quantity
 
 _COLUMN = 66  # width of the numbers
@@ -188,15 +188,21 @@ class Ladder(QWidget):
             f.id for f in self._listed
         }:  # mended by what is on trial, and followed all the same
             self._listed = (self.finding, *self._listed)
-        words = [self._words(f) for f in self._listed]
-        if [self.box.itemText(i) for i in range(self.box.count())] != words:
-            self.box.clear()
-            self.box.addItems(words)
+        self._name_them()
         at = next((i for i, f in enumerate(self._listed) if self.finding is not None and f.id == self.finding.id), -1)
         self.box.setCurrentIndex(at)
-        self.box.setEnabled(bool(words))
+        self.box.setEnabled(bool(self._listed))
         self._work_out()
         self.show_state()
+
+    def _name_them(self) -> None:
+        words = [self._words(f) for f in self._listed]
+        if self.box.count() != len(words):
+            self.box.clear()
+            self.box.addItems(words)
+        for at, text in enumerate(words):
+            if self.box.itemText(at) != text:
+                self.box.setItemText(at, text)
 
     def _first(self) -> Finding | None:
         """Of this stage the gravest, of all of them where it has none."""
@@ -256,6 +262,7 @@ class Ladder(QWidget):
 
     def show_state(self) -> None:
         desk, finding = self.desk, self.finding
+        self._name_them()
         if desk.measuring.findings is None and finding is None:
             words = "Listening to this section…"
         elif finding is None:
@@ -289,6 +296,15 @@ class Ladder(QWidget):
             on_trial = trial is not None and trial.finding == finding.id and trial.fix == rung.number
             state = "trial" if on_trial else "kept" if self._was_kept(finding, fix) else ""
             rung.show_fix(fix, state, best=fix.applies and worth(fix) == best > 0.0)
+            rung.lost.setToolTip(as_plain(self._losses(fix)) if fix.applies else "")
+
+    def _losses(self, fix: Fix) -> str:
+        """What a fix costs every track and the mix, in words."""
+        names = {strip.id: strip.name for strip in self.desk.bench.kept.strips()}
+        lost = sorted(fix.losses_lu.items(), key=lambda each: -each[1])
+        said = [f"{names[s]} {'all of it' if lu >= 59.0 else f'{lu:.1f} LU'}" for s, lu in lost if s in names]
+        mix = signed(fix.cost.get("mix_change_lu", 0.0), "LU")
+        return f"Softer: {', '.join(said) or 'no track'}. The mix changes by {mix}."
 
     def _short(self, text: str) -> str:
         return self.head.fontMetrics().elidedText(text.lower(), Qt.TextElideMode.ElideRight, self.head.width())

@@ -7,7 +7,9 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QComboBox, QDialog, QLabel, QLineEdit, QListWidget, QPushButton, QSpinBox
 
 from tests.advise.arrangements import CASES, clean, project_of
+from zygotone.advise.hearing import Hearing
 from zygotone.app.versions import BlindDialog, VersionsDialog
+from zygotone.engine.renderer import Renderer
 from zygotone.session import edits
 from zygotone.session.project_file import load_project
 
@@ -112,13 +114,19 @@ def test_a_rung_for_any_finding_goes_on_trial_and_moves_the_numbers(covered, qtb
     )
     assert not any(f.rule == "lead_covered" for f in desk.measuring.findings)
     assert before
+    loud = [r for r in desk.measuring.readings_now() if r.name == "loudness_lufs"]
+    assert len({r.label for r in loud}) == len(loud) == 2
+    for each in loud:  # of each track its own, not of one for both
+        for session, shown in ((desk.bench.kept, each.before), (desk.bench.trial.session, each.after)):
+            heard = Hearing(session, desk.selection.section, Renderer(desk.store))
+            assert shown == pytest.approx(heard.lufs(each.of), abs=0.1)
     # It is mended for as long as that is on trial, and named all the same.
     shown = fit.ladder.box.currentText()
     assert finding.sentence in shown
-    assert "on trial" in shown
+    assert "On trial" in shown
     covered.margin.keep()
     settled(covered)
-    assert "on trial" not in " ".join(fit.ladder.box.itemText(i) for i in range(fit.ladder.box.count()))
+    assert "On trial" not in " ".join(fit.ladder.box.itemText(i) for i in range(fit.ladder.box.count()))
     assert "guitar" in desk.bench.log[-1].tracks
 
 

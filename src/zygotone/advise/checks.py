@@ -6,7 +6,19 @@ import math
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
-from zygotone.advise.findings import RULES, Finding, Fix, Over, Rule, Subject, finite, seat_of, share_lost, weighed
+from zygotone.advise.findings import (
+    RULES,
+    Finding,
+    Fix,
+    Over,
+    Rule,
+    Subject,
+    finite,
+    loudness_of,
+    seat_of,
+    share_lost,
+    weighed,
+)
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.ladder import Aim, Rung, has_strip, work_out
 from zygotone.measure.quantities import find_quantity
@@ -107,9 +119,9 @@ class Check:
 
     def numbers(self, hearing: Hearing, tracks: Subject, layers: tuple[str, ...] = ()) -> dict[str, float]:
         found = {self.quantity: self.value(hearing, tracks)}
-        for strip_id in (*tracks[1:], tracks[0])[:1]:
+        for strip_id in (tracks[0], *reversed(tracks[1:])):
             if has_strip(hearing.session, strip_id):
-                found["loudness_lufs"] = hearing.lufs(strip_id)
+                found["loudness_lufs"] = found[loudness_of(strip_id)] = hearing.lufs(strip_id)
         return finite(found)
 
 

@@ -27,6 +27,11 @@ def reading_of(name: str, before: float | None = None, after: float | None = Non
     return Reading(name=name, label=quantity.label, unit=quantity.unit, before=ends[0], after=ends[1])
 
 
+def loudness_of(strip_id: str) -> str:
+    """The name among numbers of the loudness of one of several strips."""
+    return f"loudness_lufs {strip_id}"
+
+
 @dataclass(frozen=True, slots=True)
 class Fix:
     """One way out, worked out on the real audio. One that does not apply says why and has no session."""

@@ -141,7 +141,7 @@ def measured(
     for strip_id in shown[:2]:
         if has_strip(session, strip_id) and has_strip(hearing.session, strip_id):
             reading = reading_of("loudness_lufs", hearing.lufs(strip_id), after.lufs(strip_id))
-            readings.append(reading.replace(label=f"{hearing.session.strip(strip_id).name} loudness"))
+            readings.append(reading.replace(label=f"{hearing.session.strip(strip_id).name} loudness", of=strip_id))
     readings += [reading_of(name, 0.0, value) for name, value in cost.items() if abs(value) > 0.05]
     return Fix(
         label=label, detail=detail, school=school, gain={aim.quantity: values[1] - values[0]}, cost=cost,

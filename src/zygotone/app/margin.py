@@ -88,7 +88,7 @@ class Margin(QWidget):
         grid.addWidget(label("A", "a"), 0, 1, Qt.AlignmentFlag.AlignRight)
         grid.addWidget(label("B", "b"), 0, 2, Qt.AlignmentFlag.AlignRight)
         for at, reading in enumerate(readings, 1):
-            grid.addWidget(label(reading.label, "soft"), at, 0)
+            grid.addWidget(label(reading.label, "soft", wrap=True), at, 0)
             grid.addWidget(label(_end(reading, reading.before), "a"), at, 1, Qt.AlignmentFlag.AlignRight)
             grid.addWidget(label(_end(reading, reading.after), "b"), at, 2, Qt.AlignmentFlag.AlignRight)
             grid.addWidget(label(reading.unit, "soft"), at, 3)

@@ -9,7 +9,7 @@ from typing import Any
 from PySide6.QtCore import QEvent, QObject, QTimer, Signal
 from PySide6.QtWidgets import QWidget
 
-from zygotone.advise.findings import RULES, Finding, reading_of
+from zygotone.advise.findings import RULES, Finding, loudness_of, reading_of
 from zygotone.advise.questions import FindingsIn, FixesOf, LevelMatch, Match, TrackLevels, TrialNumbers
 from zygotone.app.listening import Listening
 from zygotone.app.selection import Selection
@@ -169,10 +169,11 @@ class Measuring(QObject):
 
 
 def _renewed(reading: Reading, a: dict[str, float], b: dict[str, float]) -> Reading:
-    if reading.name not in a and reading.name not in b:
+    name = loudness_of(reading.of) if reading.of else reading.name
+    if name not in a and name not in b:
         return reading
-    new = reading_of(reading.name, a.get(reading.name), b.get(reading.name))
-    return new.replace(
+    new = reading_of(reading.name, a.get(name), b.get(name))
+    return reading.replace(
         before=reading.before if new.before is None else new.before,
         after=reading.after if new.after is None else new.after,
     )

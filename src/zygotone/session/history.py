@@ -16,11 +16,13 @@ Action = Literal["found", "tried", "kept", "dropped", "undone", "redone", "resto
 
 
 class Reading(Value):
-    """A number before and after, with its unit; either may be missing."""
+    """A number before and after, with its unit; either may be missing. ``of`` is the id of the strip whose it is, where that is not
+    plain from what is on trial."""
 
     name: str
     label: str
     unit: str = ""
+    of: str = ""
     before: float | None = None
     after: float | None = None
 

@@ -223,11 +223,9 @@ class Ladder(QWidget):
 
     def _words(self, finding: Finding) -> str:
         trial = self.desk.bench.trial
-        if trial is not None and trial.finding == finding.id:
-            said = " (on trial)"
-        else:
-            said = " (on purpose)" if finding.on_purpose is not None else ""
-        return f"{_BARS[finding.strength]}  {finding.sentence}{said}"
+        tried = "On trial: " if trial is not None and trial.finding == finding.id else ""
+        meant = " (on purpose)" if finding.on_purpose is not None else ""
+        return f"{_BARS[finding.strength]}  {tried}{finding.sentence}{meant}"
 
     def _picked(self, at: int) -> None:
         if 0 <= at < len(self._listed):

@@ -302,6 +302,21 @@ def test_a_tail_outlives_another_space(before, after):
     assert_between(tail_levels_db(np.concatenate([begun, rest], axis=1)), settled)
 
 
+@pytest.mark.parametrize(("first", "other"), [("nonlinear", "hall"), ("hall", "nonlinear")])
+def test_a_tail_outlives_another_space_and_back(first, other):
+    runner, made, at = walking.still(device("reverb", space=first, decay_s=1.5)), [], 0
+    for space, until in ((first, 0.6), (other, 0.7), (first, 2.0)):
+        following = walking.still(device("reverb", space=space, decay_s=1.5))
+        if at:
+            following.adopt(runner)
+        runner, end = following, round(until * RATE)
+        made.append(walking.run(runner, BURST[:, at:end], start=at))
+        at = end
+    settled = tail_levels_db(walking.run(walking.still(device("reverb", space=first, decay_s=1.5)), BURST))
+    moved = tail_levels_db(np.concatenate(made, axis=1))
+    assert np.all(np.abs(moved - settled)[15:32] < 1.5)
+
+
 def test_what_rings_on_beside_another_space_is_cut_anywhere():
     """However the blocks fall, what is left of the old space is the same, and it ends."""
     made = []

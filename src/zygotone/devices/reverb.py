@@ -159,6 +159,8 @@ class Reverb(Processor):
         self._gone_left = round(older._params["decay_s"] * self._rate) + older.latency if other else older._gone_left
         self._lines_left = round(_RINGS_ON * self._params["decay_s"] * self._rate) if other else older._lines_left
         super().adopt(older)  # all of it fits, but for what a longer tail that stops has not heard
+        if other and older._gone and older._gone_left:  # back again before it was over
+            self._answering[0].adopt(older._gone[0])
         self._ring_state *= self._lengthened(older)[:, None].astype(np.float32)
         return True
 

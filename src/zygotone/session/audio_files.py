@@ -23,7 +23,8 @@ from zygotone.plain_files import why_not
 
 MAX_SECONDS = 4 * 3600
 MAX_RATE_HZ = 768_000
-_AT_ONCE = 1 << 16  # frames that are read or written by one call of the library
+# Frames that are read and written by one call of the library, which costs as much as a thousand of them; an export has many writers.
+_READ_AT_ONCE, _WRITTEN_AT_ONCE = 1 << 16, 1 << 14
 AUDIO_SUFFIXES = (".wav", ".flac", ".ogg", ".aif", ".aiff", ".wave", ".bwf", ".oga")
 
 
@@ -103,7 +104,7 @@ class AudioReader:
         promised, total = self._file.frames, 0
         # Every value that is stored in single precision is one of double precision too; the library converts slowly.
         dtype = "float32" if self.subtype == "FLOAT" else "float64"
-        at_once = frames * max(1, _AT_ONCE // frames)  # a call of the library costs as much as a thousand frames
+        at_once = frames * max(1, _READ_AT_ONCE // frames)
         room = np.empty((at_once, self.channels), dtype=dtype)
         try:
             while True:
@@ -215,8 +216,8 @@ class AudioWriter:
         if not soundfile.check_format(format_, subtype):
             raise BadFileError(path, "subtype", f"{format_} cannot hold {subtype}")
         self._bits = PCM_BITS.get(subtype)
-        # What is given is put together here, as a call of the library costs as much as a thousand frames.
-        self._room = np.empty((_AT_ONCE, channels), dtype=np.float32 if subtype == "FLOAT" else np.float64)
+        # What is given is put together here.
+        self._room = np.empty((_WRITTEN_AT_ONCE, channels), dtype=np.float32 if subtype == "FLOAT" else np.float64)
         self._waiting = 0  # frames of it that are not written yet
         self._blocks = 0
         self.clipped = 0

@@ -163,18 +163,21 @@ def test_level_match_does_not_wander(curve):
     assert abs(gain_db) < 0.05
 
 
+@pytest.mark.parametrize("edge", ["an octave away", "beside it"])
 @pytest.mark.parametrize("level_match", [True, False])
 @pytest.mark.parametrize("curve", [c for c in CURVES if c not in ("fold", "rectify")])
 @pytest.mark.parametrize("drive_db", [6.0, 24.0, 48.0])
-def test_what_lies_outside_of_the_band_keeps_its_level(curve, drive_db, level_match):
-    """A fundamental an octave under ``clean_below``, and a top an octave over ``clean_above``, with a loud middle."""
+def test_what_lies_outside_of_the_band_keeps_its_level(curve, drive_db, level_match, edge):
+    """A fundamental under ``clean_below``, and a top over ``clean_above``, with a loud middle, and soft and alone."""
+    below, above = (94.0, 4500.0) if edge == "an octave away" else (48.0, 8900.0)
     bass, top, middle = sine(47.0, 2.0, level_db=-9), sine(9001.0, 2.0, level_db=-15), sine(611.0, 2.0, level_db=-9)
-    settings = {"clean_below_hz": 94.0, "clean_above_hz": 4500.0, "curve": curve, "drive_db": drive_db}
+    settings = {"clean_below_hz": below, "clean_above_hz": above, "curve": curve, "drive_db": drive_db}
     y = through(bass + top + middle, "saturation", level_match=level_match, **settings)
     for hz, level in ((47.0, -9.0), (9001.0, -15.0)):
         assert level_at(y, hz) == pytest.approx(level, abs=0.5), hz
-    alone = through(bass, "saturation", level_match=level_match, **settings)
-    assert level_at(alone, 47.0) == pytest.approx(-9.0, abs=0.5)
+    for level in (-9.0, -40.0):
+        alone = through(sine(47.0, 2.0, level_db=level), "saturation", level_match=level_match, **settings)
+        assert level_at(alone, 47.0) == pytest.approx(level, abs=0.5)
 
 
 @pytest.mark.parametrize("hz", [60.0, 80.0, 100.0, 120.0, 160.0])

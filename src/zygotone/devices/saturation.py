@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from zygotone.devices.base import Host, Processor, device
-from zygotone.dsp.convolution import BandFilter
+from zygotone.dsp.convolution import BAND_ORDER, BandFilter
 from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.filters import BUTTERWORTH_Q, SosStereo, highpass_sos, tilt_sos
 from zygotone.dsp.levels import db_to_gain
@@ -30,14 +31,17 @@ KIND = Kind(
         level("drive_db", "Drive", 0.0, 48.0, 6.0, "How far into the curve; 0 dB is a straight wire."),
         number("bias", "Bias", "", -0.9, 0.9, 0.0, "Moves the working point, which adds even harmonics."),
         level("tilt_db", "Tilt", -12.0, 12.0, 0.0, "Above 0 the highs are driven harder, below 0 the lows."),
-        frequency("clean_below_hz", "Clean below", 20.0, "What lies below stays clean, from an octave below on at any drive; 20 Hz is off.", high=2000.0, fixed=True),
-        frequency("clean_above_hz", "Clean above", 20000.0, "What lies above stays clean, from an octave above on at any drive; 20 kHz is off.", low=200.0, fixed=True),
+        frequency("clean_below_hz", "Clean below", 20.0, "What lies below stays clean, at any drive; 20 Hz is off.", high=2000.0, fixed=True),
+        frequency("clean_above_hz", "Clean above", 20000.0, "What lies above stays clean, at any drive; 20 kHz is off.", low=200.0, fixed=True),
         choice("oversampling", "Oversampling", (0, 1, 2, 4, 8), 0, "How many times the rate the curve runs at, against folding; as needed is 4× while it plays and 8× in a render.", ("as needed", "1×", "2×", "4×", "8×")),
         switch("level_match", "Level match", True, "A trim after the curve, worked out from curve and drive, that keeps the level of a track at −18 dBFS; it never moves by itself."),
         level("trim_db", "Trim", -24.0, 24.0, 0.0, "Level of what is driven, on top of the match; what is left clean keeps its own."),
     ),
 )  # fmt: skip
 
+_CLEAN_DB = 0.45  # what is left clean may change by so much
+_STEEPEST = {"fuzz": 3.0}  # slope of a curve where it is steepest; of the others 1
+_INWARD_STEPS = 24  # to an octave
 _TILT_PIVOT_HZ = 700.0
 _DC_HZ = 8.0
 
@@ -46,6 +50,21 @@ def _trim(params: Values) -> float:
     """Gain of the curve: what is set, and what matches its level."""
     matched = matching_trim(params["curve"], params["drive_db"], params["bias"]) if params["level_match"] else 1.0
     return matched * db_to_gain(params["trim_db"])
+
+
+def _inward(params: Values) -> float:
+    """How far inside of its edge, as a ratio, the driven band has to begin so that at the edge all is clean: there the curve may
+    change what the band lets through, twice, by ``_CLEAN_DB`` at most, and the more it is driven the steeper it is for what is
+    small."""
+    drive_db = params["drive_db"]
+    times = 10.0 ** (drive_db / 20.0) * _STEEPEST.get(params["curve"], 1.0)
+    change = max(1.0, drive_blend(drive_db) * (times - 1.0))
+    let_through = math.sqrt((10.0 ** (_CLEAN_DB / 20.0) - 1.0) / change)
+    octaves = math.log2(1.0 / let_through - 1.0) / BAND_ORDER
+    return float(2.0 ** (math.ceil(octaves * _INWARD_STEPS) / _INWARD_STEPS))
+
+
+_MOST_INWARD = 2.5
 
 
 def transfer(params: Values, x: FloatArray) -> FloatArray:
@@ -78,7 +97,13 @@ class Saturation(Processor):
         high_hz = params["clean_above_hz"] if params["clean_above_hz"] < 20000.0 else None
         self._bands: list[BandFilter] = []
         if low_hz is not None or high_hz is not None:
-            self._bands = [BandFilter(low_hz, high_hz, rate_hz) for _ in range(2)]
+            edges = (low_hz, None if high_hz is None else high_hz / _MOST_INWARD)
+            lowest_hz = min(f for f in edges if f is not None)
+            inward = _inward(params)
+            if low_hz is not None and high_hz is not None:  # no further than to where both edges meet
+                inward = min(inward, max(1.0, math.sqrt(high_hz / low_hz)))
+            low_hz, high_hz = low_hz and low_hz * inward, high_hz and high_hz / inward
+            self._bands = [BandFilter(low_hz, high_hz, rate_hz, lowest_hz=lowest_hz) for _ in range(2)]
             self.latency += sum(band.latency for band in self._bands)
         self._delay = DelayLine(self.latency)
         self._over = Sides(lambda: Oversampler(factor)) if factor > 1 else None

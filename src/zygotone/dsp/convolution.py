@@ -160,7 +160,7 @@ def crossover_half(freq_hz: float, sample_rate_hz: int) -> int:
     return math.ceil(math.log(1e4) / (math.pi * math.sqrt(2.0) * freq_hz) * sample_rate_hz)
 
 
-_BAND_ORDER = 6
+BAND_ORDER = 6
 
 
 class BandFilter(Memory):
@@ -168,19 +168,25 @@ class BandFilter(Memory):
     itself. ``None`` leaves a side open."""
 
     def __init__(
-        self, low_hz: float | None, high_hz: float | None, sample_rate_hz: int, *, partition: int = 256
+        self,
+        low_hz: float | None,
+        high_hz: float | None,
+        sample_rate_hz: int,
+        *,
+        lowest_hz: float,
+        partition: int = 256,
     ) -> None:
-        edges = [f for f in (low_hz, high_hz) if f is not None]
+        """``lowest_hz`` is the lowest that an edge may come to be, which decides the latency."""
         # Down by 80 dB, e^(−2π·sin(π/order)·f·t).
-        fall = 2.0 * math.pi * math.sin(math.pi / _BAND_ORDER) * min(edges)
+        fall = 2.0 * math.pi * math.sin(math.pi / BAND_ORDER) * lowest_hz
         half = math.ceil(math.log(1e4) / fall * sample_rate_hz)
         taps = np.zeros(2 * half + 1)
         if high_hz is None:
             taps[half] = 1.0
         else:
-            taps += _lowpass_taps(high_hz, half, sample_rate_hz, _BAND_ORDER)
+            taps += _lowpass_taps(high_hz, half, sample_rate_hz, BAND_ORDER)
         if low_hz is not None:
-            taps -= _lowpass_taps(low_hz, half, sample_rate_hz, _BAND_ORDER)
+            taps -= _lowpass_taps(low_hz, half, sample_rate_hz, BAND_ORDER)
         self._convolver = StereoConvolver(taps[None], partition=partition)
         self.latency = half + partition
 

@@ -22,6 +22,7 @@ from zygotone.dsp.filters import (
 from zygotone.dsp.levels import db_to_gain, gain_to_db, smoothing
 from zygotone.dsp.oscillators import read_cycles
 from zygotone.dsp.oversampling import Oversampler, latency_frames
+from zygotone.dsp.peaks import largest_magnitude, largest_single
 from zygotone.dsp.shaping import CURVES, shape
 from zygotone.dsp.strings import plucked_string
 from zygotone.dsp.types import GRID_FRAMES
@@ -236,3 +237,10 @@ def test_a_compressor_branches_as_the_paper_has_it(attack_ms, release_ms, ratio,
         g = c * g + (1.0 - c) * target
         expected.append(g)
     np.testing.assert_allclose(gain_db, expected, atol=1e-8)
+
+
+@given(st.lists(st.floats(-1000.0, 1000.0, width=32), max_size=70))
+def test_the_largest_magnitude_is_that_of_any_numbers(values):
+    expected = max(map(abs, values), default=0.0)
+    assert largest_magnitude(np.array(values, dtype=np.float64)) == expected
+    assert largest_single(np.array(values, dtype=np.float32)) == expected

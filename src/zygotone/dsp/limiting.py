@@ -11,6 +11,7 @@ import numpy as np
 from zygotone.dsp.compile import kernel, summing_kernel
 from zygotone.dsp.delays import fir_add
 from zygotone.dsp.memory import Memory
+from zygotone.dsp.peaks import largest_single
 from zygotone.dsp.polyphase import Single
 from zygotone.dsp.types import FloatArray, Stereo
 
@@ -74,18 +75,6 @@ def _top(a: float, b: float, c: float) -> float:
 
 
 @kernel
-def _largest(row: Single) -> float:
-    """Largest magnitude. The bits of numbers without a sign are in the order of the numbers, and of whole numbers the largest
-    is found many at a time."""
-    bits, top = row.view(np.int32), np.empty(1, np.int32)
-    largest, without_sign = np.int32(0), np.int32(0x7FFFFFFF)
-    for i in range(bits.shape[0]):
-        largest = max(largest, bits[i] & without_sign)
-    top[0] = largest
-    return float(top.view(np.float32)[0])
-
-
-@kernel
 def _peak_of_frame(a: float, b: float, c: float, d: float, y: float, z: float, enough: float) -> float:
     """Largest magnitude of a frame's four points, between them too where it comes near ``enough``; y and z are the last two
     points of the frame before. All magnitudes."""
@@ -132,7 +121,7 @@ def _read_peaks(
         wider = width + 2 * _AROUND
         middle, found = joined[1 + _MOST + at : 1 + _MOST + at + width], peak[at : at + width]
         reach = readers[2].shape[1] // 2
-        if _largest(joined[1 + _MOST + at - reach : 1 + _MOST + at + reach + width]) * most_gain < ceiling:
+        if largest_single(joined[1 + _MOST + at - reach : 1 + _MOST + at + reach + width]) * most_gain < ceiling:
             for i in range(width):
                 found[i] = max(found[i], abs(middle[i]))
             held[:] = 0.0
@@ -148,12 +137,12 @@ def _read_peaks(
             first = 1 + _MOST + at - half + 1
             fir_add(taps[1], joined[first - _AROUND : first + 2 * half - 1 + width + _AROUND], halfway[r, :wider])
             points[2, :width] = halfway[r, _AROUND : _AROUND + width]
-            top = max(_largest(points[0, :width]), _largest(points[2, :width]))
+            top = max(largest_single(points[0, :width]), largest_single(points[2, :width]))
             if top * 1.4143 >= ceiling:
                 x = joined[first : first + 2 * half - 1 + width]
                 fir_add(taps[0], x, points[1, :width])
                 fir_add(taps[2], x, points[3, :width])
-                top = max(top, max(_largest(points[1, :width]), _largest(points[3, :width])))
+                top = max(top, max(largest_single(points[1, :width]), largest_single(points[3, :width])))
             if top > _LOOK_BETWEEN * ceiling:
                 y, z = held[r, 0], held[r, 1]
                 for i in range(width):
@@ -177,7 +166,7 @@ def _ask_long_readers(
     peak is near, and where the first two disagree."""
     width = own.shape[0]
     apart_by = halfway[0, : width + 2 * _AROUND] - halfway[1, : width + 2 * _AROUND]
-    top, furthest = _largest(own), _largest(apart_by)
+    top, furthest = largest_single(own), largest_single(apart_by)
     if top <= _NEAR * ceiling and (furthest <= _DISAGREE * ceiling or top + _DOUBTED_TIMES * furthest <= ceiling):
         return
     for i in range(width):

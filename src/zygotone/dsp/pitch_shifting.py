@@ -25,6 +25,8 @@ from zygotone.dsp.types import FloatArray, Stereo
 
 FRAME, QUICK_FRAME = 4096, 1024
 _OVERLAP = 4
+_POOLED = 8  # bins that the envelope takes as one
+_BETWEEN = np.arange(_POOLED) / _POOLED
 # Hits are noticed up to so much later than they begin.
 _NOTICED_S = 0.0015
 _ENVELOPE_ROUNDS = 6
@@ -50,21 +52,35 @@ def _is_peak(magnitude: FloatArray, k: int) -> bool:
 
 
 @kernel
+def _magnitudes(spectrum: npt.NDArray[np.complex128], magnitude: FloatArray, pooled: FloatArray) -> None:
+    """Of spectrum (bins,): magnitude (bins,), and pooled ((bins − 1) / _POOLED + 1,): the largest of so many neighbours each,
+    and the last."""
+    for k in range(spectrum.shape[0]):
+        magnitude[k] = math.sqrt(spectrum[k].real * spectrum[k].real + spectrum[k].imag * spectrum[k].imag)
+    last = pooled.shape[0] - 1
+    for m in range(last):
+        group, top = magnitude[m * _POOLED : (m + 1) * _POOLED], 0.0
+        for k in range(_POOLED):
+            top = group[k] if group[k] > top else top
+        pooled[m] = top
+    pooled[last] = magnitude[magnitude.shape[0] - 1]
+
+
+@kernel
 def shift_peaks(
     spectrum: npt.NDArray[np.complex128],
+    magnitude: FloatArray,
     ratio: float,
     hop_turn: float,
     turned: FloatArray,
     scale: FloatArray,
     out: npt.NDArray[np.complex128],
 ) -> None:
-    """spectrum and out (bins,) complex; turned (bins,) the phase so far gained at each place; scale (bins,) is what
-    each bin of ``out`` is multiplied by. ``hop_turn`` is 2π·hop/frame, the phase of one bin over one hop.
+    """spectrum and out (bins,) complex, magnitude (bins,) that of the spectrum; turned (bins,) the phase so far gained at each
+    place; scale (bins,) is what each bin of ``out`` is multiplied by. ``hop_turn`` is 2π·hop/frame, the phase of one bin over one hop.
     """
     bins = spectrum.shape[0]
-    magnitude = np.empty(bins)
     for k in range(bins):
-        magnitude[k] = abs(spectrum[k])
         out[k] = 0.0
     before = turned.copy()
     begin, filled, last = 0, -1, 0.0
@@ -162,7 +178,6 @@ class PitchShifter(Memory):
         self._out_state = np.zeros((2, frame))
         self._norm_state = np.zeros(frame)
         self._marks_state = np.zeros(frame, dtype=np.int64)  # where in the frame hits begin
-        self._places = np.arange(self._n_fft // 2 + 1) / _POOLED
         self._turned_state = np.zeros((2, self._n_fft // 2 + 1))
         self._fill_state = np.zeros(1, dtype=np.int64)
         # Energy of late that came in and that was made, the gain between them, and the frames since the last hit.
@@ -251,41 +266,39 @@ class PitchShifter(Memory):
         if self._ratio == 1.0 and self._formants == 1.0:
             return heard
         spectrum = np.fft.rfft(heard, self._n_fft)
-        scale = self._scale(spectrum)
+        sides, bins = spectrum.shape
+        magnitude, pooled = np.empty((sides, bins)), np.empty((sides, (bins - 1) // _POOLED + 1))
+        for c in range(sides):
+            _magnitudes(spectrum[c], magnitude[c], pooled[c])
+        scale = self._scale(pooled, bins)
         if self._ratio == 1.0:
             shifted = spectrum * scale
         else:
             shifted = np.empty_like(spectrum)
             turn = 2.0 * np.pi * self._hop / self._n_fft
             for c, phases in enumerate(turned):
-                shift_peaks(spectrum[c], self._ratio, turn, phases, scale[c], shifted[c])
+                shift_peaks(spectrum[c], magnitude[c], self._ratio, turn, phases, scale[c], shifted[c])
         made = np.fft.irfft(shifted)[:, : self._frame_size]
         # What is shifted beyond half the sample rate is gone, and not to be made up for.
-        bins = spectrum.shape[1]
         kept = spectrum[:, : min(bins, int(bins / max(1.0, self._ratio)))]
         # Parseval, both halves of the spectrum.
         wanted = 2.0 * np.sum(kept.real**2 + kept.imag**2, axis=1, keepdims=True) / self._n_fft
         energy = np.sum(made * made, axis=1, keepdims=True)
         return np.asarray(made * np.sqrt(np.where(energy > 0.0, wanted / np.maximum(energy, 1e-300), 0.0)))
 
-    def _scale(self, spectrum: npt.NDArray[np.complex128]) -> FloatArray:
-        """What each bin of the result is multiplied by, so that the formants end up where they are wanted; (sides, bins)."""
-        sides, bins = spectrum.shape
+    def _scale(self, pooled: FloatArray, bins: int) -> FloatArray:
+        """What each of ``bins`` of the result is multiplied by, so that the formants end up where they are wanted; (sides, bins).
+        The envelope is smooth: an eighth of the bins, each the largest of its neighbours, is enough of it."""
         if self._ratio == self._formants:
-            return np.ones((sides, bins))
-        # The envelope is smooth: an eighth of the bins, each the largest of its neighbours, is enough of it.
-        magnitude = np.abs(spectrum)
-        pooled = magnitude[:, :-1].reshape(sides, -1, _POOLED).max(axis=2)
-        envelopes = true_envelope(np.concatenate([pooled, magnitude[:, -1:]], axis=1), self._lifter)
+            return np.ones((len(pooled), bins))
+        envelopes = true_envelope(pooled, self._lifter)
         places = np.arange(envelopes.shape[1])
-        scale = np.empty((sides, bins))
+        scale = np.empty((len(pooled), bins))
         for c, envelope in enumerate(envelopes):
             wanted = np.interp(places / self._formants, places, envelope)
             given = np.interp(places / self._ratio, places, envelope)
-            gain = np.clip(wanted - given, -_MOST_NEPERS, _MOST_NEPERS)
+            gain = np.exp(np.clip(wanted - given, -_MOST_NEPERS, _MOST_NEPERS))
             # The steps between are small enough for a straight line between the gains themselves.
-            scale[c] = np.interp(self._places, places, np.exp(gain))
+            scale[c, :-1] = (gain[:-1, None] + np.diff(gain)[:, None] * _BETWEEN).ravel()
+            scale[c, -1] = gain[-1]
         return scale
-
-
-_POOLED = 8

@@ -10,6 +10,7 @@ import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.giving_up import give_up_if_unwanted
+from zygotone.dsp.peaks import largest_magnitude
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 from zygotone.measure.loudness import Loudness, loudness, step_bounds
 
@@ -18,23 +19,9 @@ _SECOND = 10
 ATTACK_S, BODY_S = 0.012, (0.030, 0.120)
 
 
-@kernel
-def _largest(x: FloatArray) -> float:
-    """Largest magnitude in x (n,); eight at a time that do not wait for each other."""
-    most = np.zeros(8)
-    whole = x.shape[0] - x.shape[0] % 8
-    for i in range(0, whole, 8):
-        for k in range(8):
-            size = abs(x[i + k])
-            most[k] = size if size > most[k] else most[k]
-    for i in range(whole, x.shape[0]):
-        most[0] = max(most[0], abs(x[i]))
-    return float(most.max())
-
-
 def peak(audio: FloatArray) -> float:
     """Largest magnitude of (channels, frames), linear; 0 of nothing."""
-    return max((_largest(np.ascontiguousarray(channel, dtype=np.float64)) for channel in audio), default=0.0)
+    return max((largest_magnitude(np.ascontiguousarray(channel, dtype=np.float64)) for channel in audio), default=0.0)
 
 
 @kernel

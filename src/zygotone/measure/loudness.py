@@ -10,14 +10,13 @@ from __future__ import annotations
 import functools
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.delays import fir_add
 from zygotone.dsp.giving_up import give_up_if_unwanted
+from zygotone.dsp.peaks import largest_magnitude, largest_single
 from zygotone.dsp.polyphase import Single
 from zygotone.dsp.types import FloatArray, IntArray
 from zygotone.dsp.weighting import k_weighting_sos
@@ -185,29 +184,25 @@ def _midway(x: Single, half: int) -> Single:
     return y
 
 
-def _largest(x: npt.NDArray[Any]) -> float:
-    return max(float(np.max(x, initial=0.0)), -float(np.min(x, initial=0.0)))
-
-
 def true_peak(audio: FloatArray, sample_rate_hz: int) -> float:
     """Largest magnitude between the samples, linear (BS.1770 Annex 2, with a longer filter): at 4 times the rate, or 2 from 90
     kHz on."""
     largest = 0.0
     for channel in audio:
-        largest = max(largest, _largest(channel))
+        largest = max(largest, largest_magnitude(np.ascontiguousarray(channel, dtype=np.float64)))
         padded = np.pad(channel.astype(np.float32), _PEAK_HALF + _LATER_HALF)
         for at in range(0, len(channel), _STRETCH):
             here = padded[at : at + _STRETCH + 2 * (_PEAK_HALF + _LATER_HALF)]
             # No value in between is more than so many times the largest around it.
-            if _largest(here) * _over(_PEAK_HALF) * _over(_LATER_HALF) <= largest:
+            if largest_single(here) * _over(_PEAK_HALF) * _over(_LATER_HALF) <= largest:
                 continue
             midway = _midway(here, _PEAK_HALF)
-            top = max(_largest(here), _largest(midway))
-            largest = max(largest, _largest(midway))
+            top = max(largest_single(here), largest_single(midway))
+            largest = max(largest, largest_single(midway))
             if top * _over(_LATER_HALF) > largest and sample_rate_hz < 90000:
                 both = np.empty(2 * len(midway), dtype=np.float32)
                 both[0::2], both[1::2] = here[_PEAK_HALF - 1 : _PEAK_HALF - 1 + len(midway)], midway
-                largest = max(largest, _largest(_midway(both, _LATER_HALF)))
+                largest = max(largest, largest_single(_midway(both, _LATER_HALF)))
     return largest
 
 

@@ -57,7 +57,7 @@ class Fix:
             "why_not": self.why_not,
             "gain": {k: round(v, 3) for k, v in self.gain.items()},
             "cost": {k: round(v, 3) for k, v in self.cost.items()},
-            "losses_lu": {session.strip(k).name: round(v, 3) for k, v in self.losses_lu.items()},
+            "losses_lu": [{"track": session.strip(k).name, "lu": round(v, 3)} for k, v in self.losses_lu.items()],
         }
 
 

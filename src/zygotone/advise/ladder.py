@@ -18,6 +18,7 @@ from zygotone.measure.quantities import find_quantity
 from zygotone.session.models import Session, Track, walk
 
 _EVALUATIONS = 5
+_HEARD_LU = 0.05  # what is softer by less is as loud
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -142,7 +143,7 @@ def measured(
         if has_strip(session, strip_id) and has_strip(hearing.session, strip_id):
             reading = reading_of("loudness_lufs", hearing.lufs(strip_id), after.lufs(strip_id))
             readings.append(reading.replace(label=f"{hearing.session.strip(strip_id).name} loudness", of=strip_id))
-    readings += [reading_of(name, 0.0, value) for name, value in cost.items() if abs(value) > 0.05]
+    readings += [reading_of(name, 0.0, value) for name, value in cost.items() if abs(value) > _HEARD_LU]
     return Fix(
         label=label, detail=detail, school=school, gain={aim.quantity: values[1] - values[0]}, cost=cost,
         readings=tuple(readings), session=session,
@@ -166,9 +167,6 @@ def costs(before: Hearing, after: Hearing) -> dict[str, float]:
                 pumping = max(pumping, after.pumping_db(strip.id, path))
     change = mix[1] - mix[0] if all(map(math.isfinite, mix)) else 0.0
     return {"lost_lu": lost, "mix_change_lu": change, "pumping_db": pumping}
-
-
-_HEARD_LU = 0.05  # what is softer by less is as loud
 
 
 def losses_lu(before: Hearing, after: Hearing) -> dict[str, float]:

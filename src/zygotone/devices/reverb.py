@@ -155,11 +155,11 @@ class Reverb(Processor):
         """A longer line reads again what was played before. In a tail that was louder, in a held sound as loud: half of the
         difference (in dB) is taken off. Between lines and a tail that stops, the old one rings on beside the new one."""
         other = len(self._answering) != len(older._answering)
-        self._gone = copy.deepcopy(older._answering if other else older._gone)[:1]
         self._gone_left = round(older._params["decay_s"] * self._rate) + older.latency if other else older._gone_left
+        self._gone = copy.deepcopy(older._answering if other else older._gone) if self._gone_left else []
         self._lines_left = round(_RINGS_ON * self._params["decay_s"] * self._rate) if other else older._lines_left
         super().adopt(older)  # all of it fits, but for what a longer tail that stops has not heard
-        if other and older._gone and older._gone_left:  # back again before it was over
+        if other and older._gone:  # back again before it was over
             self._answering[0].adopt(older._gone[0])
         self._ring_state *= self._lengthened(older)[:, None].astype(np.float32)
         return True
@@ -185,10 +185,11 @@ class Reverb(Processor):
                 self._lines_left -= n
         else:
             y = self._through_lines(cut)
-            n = min(self._gone_left, x.shape[1]) if self._gone else 0
-            if n:
+            n = min(self._gone_left, x.shape[1])
+            if self._gone:
                 y[:, :n] += _answered(self._gone[0], np.zeros((2, n)))
                 self._gone_left -= n
+                self._gone = self._gone if self._gone_left else []
         return self._widened(y)
 
     def _through_lines(self, x: Stereo) -> Stereo:

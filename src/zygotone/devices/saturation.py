@@ -42,6 +42,7 @@ KIND = Kind(
 _CLEAN_DB = 0.45  # what is left clean may change by so much
 _STEEPEST = {"fuzz": 3.0}  # slope of a curve where it is steepest; of the others 1
 _INWARD_STEPS = 24  # to an octave
+_MOST_INWARD = 2.5  # that ``_inward`` can be: 2.2 for a fuzz at 48 dB
 _TILT_PIVOT_HZ = 700.0
 _DC_HZ = 8.0
 
@@ -62,9 +63,6 @@ def _inward(params: Values) -> float:
     let_through = math.sqrt((10.0 ** (_CLEAN_DB / 20.0) - 1.0) / change)
     octaves = math.log2(1.0 / let_through - 1.0) / BAND_ORDER
     return float(2.0 ** (math.ceil(octaves * _INWARD_STEPS) / _INWARD_STEPS))
-
-
-_MOST_INWARD = 2.5
 
 
 def transfer(params: Values, x: FloatArray) -> FloatArray:
@@ -102,7 +100,8 @@ class Saturation(Processor):
             inward = _inward(params)
             if low_hz is not None and high_hz is not None:  # no further than to where both edges meet
                 inward = min(inward, max(1.0, math.sqrt(high_hz / low_hz)))
-            low_hz, high_hz = low_hz and low_hz * inward, high_hz and high_hz / inward
+            low_hz = None if low_hz is None else low_hz * inward
+            high_hz = None if high_hz is None else high_hz / inward
             self._bands = [BandFilter(low_hz, high_hz, rate_hz, lowest_hz=lowest_hz) for _ in range(2)]
             self.latency += sum(band.latency for band in self._bands)
         self._delay = DelayLine(self.latency)

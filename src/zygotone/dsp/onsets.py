@@ -25,7 +25,6 @@ from zygotone.dsp.types import FloatArray, IntArray, Stereo
 _EDGES_HZ = (130.0, 500.0, 2000.0)
 BANDS = len(_EDGES_HZ) + 1
 # Of each band: Butterworth of order 4 at the lower edge, and of order 2 at the upper one, which is late by less.
-_BODY = 1  # the band that has to answer
 _ANSWER_S, _BODY_TIMES, _BODY_SHARE, _BRIGHT, _BODILESS = 0.0025, 1.2, 0.065, 0.012, 0.03
 # How long a band's peak counts as its level: about half a period of its lowest frequency. And how it is remembered: it
 # rises and falls again with these times.
@@ -103,10 +102,9 @@ def _heard(
     level: float,
     before: float,
     loudest: float,
-) -> tuple[bool, float, float, float, float]:
+) -> tuple[bool, float, float, float]:
     """One band at one frame: whether something begins in it, and then its level, what was there before that and its loudest of late,
-    each as it is after the frame; and what was there before as it was. ``least`` is what counts at all. Without branches, as which
-    way one goes is not to be foreseen."""
+    each as it is after the frame. ``least`` is what counts at all. Without branches, as which way one goes is not to be foreseen."""
     held = level * hold
     level = now if now > held else held
     loudest = loudest * fade
@@ -114,7 +112,7 @@ def _heard(
     # Follows a rise with a delay and a fall slowly: what was there before, not what has just begun.
     risen, fallen = before + rise * (level - before), level + fall * (before - level)
     after = risen if level > before else fallen
-    return begins, level, after, now if now > loudest else loudest, before
+    return begins, level, after, now if now > loudest else loudest
 
 
 @kernel
@@ -136,13 +134,12 @@ def _mark(
         top = max(max(a_top, b_top), max(c_top, d_top))
         least = _BAND_FLOOR * max(top, _FLOOR)
         body_now, bright_now = bodies[i], brights[i]
-        one, a, a_before, a_top, _was = _heard(lows[i], holds[0], rise, fall, fade, least, a, a_before, a_top)
+        one, a, a_before, a_top = _heard(lows[i], holds[0], rise, fall, fade, least, a, a_before, a_top)
         body_top, bright_top = b_top * fade, c_top * fade
-        two, b, b_before, b_top, body_was = _heard(body_now, holds[1], rise, fall, fade, least, b, b_before, b_top)
-        three, c, c_before, c_top, bright_was = _heard(
-            bright_now, holds[2], rise, fall, fade, least, c, c_before, c_top
-        )
-        four, d, d_before, d_top, _was = _heard(tops[i], holds[3], rise, fall, fade, least, d, d_before, d_top)
+        body_was, bright_was = b_before, c_before
+        two, b, b_before, b_top = _heard(body_now, holds[1], rise, fall, fade, least, b, b_before, b_top)
+        three, c, c_before, c_top = _heard(bright_now, holds[2], rise, fall, fade, least, c, c_before, c_top)
+        four, d, d_before, d_top = _heard(tops[i], holds[3], rise, fall, fade, least, d, d_before, d_top)
         if one | two | three | four:
             waiting = answer if waiting <= 0.0 else waiting
         if waiting > 0.0 and gone >= apart and max(max(a, b), max(c, d)) > _FLOOR:

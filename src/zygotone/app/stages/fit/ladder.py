@@ -184,9 +184,9 @@ class Ladder(QWidget):
         if desk.bench.trial is None or self.finding is None:
             mine = self.finding.id if self.finding is not None else ""
             self.finding = next((f for f in self._listed if f.id == mine), None) or self._first()
-        elif self.finding.id not in {
-            f.id for f in self._listed
-        }:  # mended by what is on trial, and followed all the same
+        elif all(
+            f.id != self.finding.id for f in self._listed
+        ):  # mended by what is on trial, and followed all the same
             self._listed = (self.finding, *self._listed)
         self._name_them()
         at = next((i for i, f in enumerate(self._listed) if self.finding is not None and f.id == self.finding.id), -1)

@@ -19,8 +19,9 @@ from zygotone.dsp.strings import plucked_string
 from zygotone.dsp.types import Stereo
 from zygotone.dsp.voice_filters import add_voice
 from zygotone.engine.chains import process_chain
-from zygotone.engine.graph import SourceNode, compile_session, nodes_below
+from zygotone.engine.graph import compile_session
 from zygotone.engine.motion import smoothed
+from zygotone.engine.nodes import SourceNode, nodes_below
 from zygotone.engine.renderer import Renderer
 from zygotone.measure.hiding import hidden_weights, loudness_left_lu, summed, weights
 from zygotone.measure.levels import clicks, levels

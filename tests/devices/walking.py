@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 
 from zygotone.devices import Host
-from zygotone.engine.graph import DeviceNode, Motion, SourceNode
+from zygotone.engine.lane_motion import LaneMotion
+from zygotone.engine.nodes import DeviceNode, SourceNode
 from zygotone.engine.runners import DeviceRunner
 from zygotone.session.automation import Lane, Point
 from zygotone.session.catalogue import DEVICES
@@ -72,7 +73,7 @@ def moving(device: Device, path: str, points: list[tuple[float, float]], *, step
     made = tuple(Point(beat=s * BPM / 60.0, value=v) for s, v in points)
     lane = Lane(id="l", strip="s", device="d", param=path, shape="steps" if steps else "points", points=made)
     node = SourceNode("in", ("s", "source"), 0)
-    motions = (Motion(param, path, lane, 0.0, float("inf")),)
+    motions = (LaneMotion(param, path, lane, 0.0, float("inf")),)
     return DeviceRunner(DeviceNode("d", ("s", "d"), 0, (node,), device=device, bpm=BPM, motions=motions), HOST)
 
 

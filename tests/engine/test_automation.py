@@ -6,7 +6,8 @@ import pytest
 from tests.devices.test_changes import ACTING
 from tests.devices.walking import BPM, HOST, RATE, moving, run, still
 from tests.signals import noise, sine
-from zygotone.engine.graph import Motion, SourceNode, StripNode
+from zygotone.engine.lane_motion import LaneMotion
+from zygotone.engine.nodes import SourceNode, StripNode
 from zygotone.engine.runners import make_runner
 from zygotone.session.automation import Lane, Point
 from zygotone.session.models import LEVEL, PAN, Device
@@ -61,7 +62,7 @@ def test_faders_leave_nothing_beside_the_tone(path, param, low, high):
         made = tuple(Point(beat=s * BPM / 60.0, value=v) for s, v in points)
         lane = Lane(id="l", strip="s", param=path, shape="steps" if steps else "points", points=made)
         node = SourceNode("in", ("s", "source"), 0)
-        motion = Motion(param, path, lane, 0.0, float("inf"))
+        motion = LaneMotion(param, path, lane, 0.0, float("inf"))
         runner = make_runner(
             StripNode("f", ("s", "fader"), 0, (node,), bpm=BPM, motions=(motion,)), HOST, lambda n: lambda a, b: TONE
         )

@@ -271,7 +271,7 @@ def test_many_tracks_in_a_row_are_compiled():
 
 def test_splits_in_a_row_are_walked_once():
     """Twenty two-branch splits have 2^20 ways through them, and some hundred nodes."""
-    from zygotone.engine.graph import nodes_below
+    from zygotone.engine.nodes import nodes_below
 
     branch = {"gain_db": 1.0, "devices": []}
     splits = tuple(device("split", f"s{n}", branches=[branch, branch]) for n in range(20))

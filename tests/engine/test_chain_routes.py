@@ -6,7 +6,8 @@ import pytest
 from tests.builders import device
 from tests.engine.test_layer_chains import HELD, layer, session, track
 from tests.signals import RATE
-from zygotone.engine.graph import SourceNode, compile_session, nodes_below
+from zygotone.engine.graph import compile_session
+from zygotone.engine.nodes import SourceNode, nodes_below
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import stream_nodes
 from zygotone.session import edits

@@ -5,15 +5,16 @@ from multiprocessing.connection import Pipe
 
 import pytest
 
+from tests.engine.child_that_loads import Answers
 from tests.processes import wait_for
-from zygotone.engine.child import Child, SharedNumbers
+from zygotone.engine.child import HUNG_S, Child
 
 AS_MODULE = "tests.engine.child_that_loads"
 
 
 @pytest.fixture
 def child():
-    made = Child(AS_MODULE, SharedNumbers())
+    made = Child(AS_MODULE, Answers())
     yield made
     made.end()
 
@@ -37,6 +38,17 @@ def test_one_that_loads_in_one_go_is_let_do_so_but_one_that_never_returns_is_see
     child.send("load", 30.0)
     assert not watch(child, 20.0)
     assert child.how_it_ended() == "fell silent"
+
+
+def test_one_that_waits_for_a_device_is_let_do_so(child):
+    """A sound card that opens may take longer than a process may be silent."""
+    wait_for(lambda: child.state["alive"] > 10.0)
+    child.started -= 60.0  # as if it had been at work for long
+    child.send("open", 2.0 * HUNG_S)
+    assert watch(child, 2.5 * HUNG_S)
+    assert child.state["answered"] == 1.0
+    child.send("wait", 3.0 * HUNG_S)  # what says nothing meanwhile is taken for hung
+    assert not watch(child, 2.5 * HUNG_S)
 
 
 def test_one_that_ended_says_how(child):

@@ -301,6 +301,22 @@ def test_a_workplace_is_found_when_its_user_has_gone(tmp_path):
     assert not list(tmp_path.iterdir())
 
 
+def test_who_is_killed_as_it_says_whose_a_workplace_is_leaves_no_half_a_name(tmp_path, monkeypatch):
+    mine = Workplace.make(tmp_path)
+    mine.belongs_to(tmp_path / "song.zygotone")
+
+    def killed(*anything):
+        raise OSError("gone")
+
+    with monkeypatch.context() as m:
+        m.setattr(os, "replace", killed)
+        mine.belongs_to(tmp_path / "another.zygotone")
+    assert mine.project == tmp_path / "song.zygotone"
+    (mine.folder / "of").write_bytes(b"")  # as an earlier version could leave it
+    assert mine.project is None
+    mine.release()
+
+
 def test_who_is_killed_loses_a_second_at_most():
     """The bench and ``python -m tests.killed`` do so more often."""
     found = subprocess.run(

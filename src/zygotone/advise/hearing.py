@@ -14,7 +14,8 @@ from typing import Any, TypeVar
 
 from zygotone.dsp.giving_up import IsUnwanted, give_up_if_unwanted, given_up_when
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.graph import Graph, Node, SourceNode, compile_session, layer_node
+from zygotone.engine.graph import Graph, compile_session, layer_node
+from zygotone.engine.nodes import Node, SourceNode
 from zygotone.engine.renderer import Renderer, Take
 from zygotone.measure.dynamics import hits, pumping_db
 from zygotone.measure.levels import Levels, levels, peak

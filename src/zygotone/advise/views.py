@@ -11,7 +11,7 @@ from zygotone.advise.hearing import Hearing
 from zygotone.advise.kick_and_bass import measure_pair
 from zygotone.devices import Host, make_processor
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.graph import Node
+from zygotone.engine.nodes import Node
 from zygotone.measure.dynamics import crest_db, pumping_db
 from zygotone.measure.loudness import integrated_lufs
 from zygotone.measure.low_end import band_envelope

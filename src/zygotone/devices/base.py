@@ -10,7 +10,7 @@ from zygotone.dsp.memory import Memory
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.errors import ParameterError
 from zygotone.session.catalogue import DEVICES, Kind
-from zygotone.session.models import Device
+from zygotone.session.kinds import Device
 from zygotone.session.params import Values
 
 

@@ -27,3 +27,10 @@ def smoothing(time_s: float, *, sample_rate_hz: float) -> float:
 
 def seconds_to_frames(seconds: float, *, sample_rate_hz: float) -> int:
     return round(seconds * sample_rate_hz)
+
+
+def side_gains(level_db: FloatArray, pan_pct: FloatArray) -> FloatArray:
+    """Gains of left and right, (2, n), at constant power; the middle is 1 on both."""
+    angle = (pan_pct / 100.0 + 1.0) * (np.pi / 4.0)
+    sides = np.sqrt(2.0) * np.maximum(np.stack([np.cos(angle), np.sin(angle)]), 0.0)
+    return np.asarray(10.0 ** (level_db / 20.0) * np.where(pan_pct == 0.0, 1.0, sides))

@@ -21,12 +21,11 @@ import numpy.typing as npt
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.memory import Memory
 from zygotone.dsp.onsets import Onsets
-from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
 FRAME, QUICK_FRAME = 4096, 1024
 _OVERLAP = 4
 _POOLED = 8  # bins that the envelope takes as one
-_BETWEEN = np.arange(_POOLED) / _POOLED
 # Hits are noticed up to so much later than they begin.
 _NOTICED_S = 0.0015
 _ENVELOPE_ROUNDS = 6
@@ -43,12 +42,25 @@ _APART = 4
 
 
 @kernel
-def _is_peak(magnitude: FloatArray, k: int) -> bool:
-    m = float(magnitude[k])
-    for d in range(1, _APART + 1):
-        if (k >= d and magnitude[k - d] >= m) or magnitude[k + d] > m:
-            return False
-    return m > 0.0
+def _peaks(magnitude: FloatArray, peaks: IntArray) -> int:
+    """Where the peaks of magnitude (bins,) are, in their order, into peaks (bins // _APART + 1,); how many there are."""
+    found, last = 0, magnitude.shape[0] - _APART
+    k = 1
+    while k < last:
+        m = magnitude[k]
+        ahead = 1  # the first bin above that is larger: none before it is a peak
+        while ahead <= _APART and magnitude[k + ahead] <= m:
+            ahead += 1
+        if ahead > _APART:
+            below = max(0, k - _APART)
+            while below < k and magnitude[below] < m:
+                below += 1
+            if below == k and m > 0.0:
+                peaks[found] = k
+                found += 1
+            ahead = 1
+        k += ahead
+    return found
 
 
 @kernel
@@ -83,25 +95,19 @@ def shift_peaks(
     for k in range(bins):
         out[k] = 0.0
     before = turned.copy()
+    peaks = np.empty(bins // _APART + 1, dtype=np.int64)
+    found = _peaks(magnitude, peaks)
     begin, filled, last = 0, -1, 0.0
-    k = 1
-    while begin < bins:
-        peak = -1
-        while k < bins - _APART:
-            if _is_peak(magnitude, k):
-                peak = k
-                break
-            k += 1
-        if peak < 0:
-            break
+    for p in range(found):
+        peak = peaks[p]
         # Its region ends at the lowest bin before the following peak.
-        lowest = peak + 1
-        j = peak + 1
-        while j < bins - _APART and not _is_peak(magnitude, j):
-            if magnitude[j] < magnitude[lowest]:
-                lowest = j
-            j += 1
-        end = lowest + 1 if j < bins - _APART else bins
+        end = bins
+        if p + 1 < found:
+            lowest = peak + 1
+            for k in range(peak + 2, peaks[p + 1]):
+                if magnitude[k] < magnitude[lowest]:
+                    lowest = k
+            end = lowest + 1
         # Where the peak truly lies, by a parabola through the logarithm.
         a = math.log(max(magnitude[peak - 1], 1e-30))
         b = math.log(max(magnitude[peak], 1e-30))
@@ -115,10 +121,15 @@ def shift_peaks(
             angle = before[target] + hop_turn * moved
             angle -= 2.0 * math.pi * math.floor(angle / (2.0 * math.pi))
             turn = complex(math.cos(angle), math.sin(angle))
-            for n in range(begin, end):
-                to = n + whole
-                if 0 <= to < bins:
-                    out[to] += spectrum[n] * turn * scale[to]
+            # What would be below 0 Hz or beyond half the sample rate is gone.
+            first, stop = max(begin, -whole), min(end, bins - whole)
+            place_of, part, gains = (
+                out[first + whole : stop + whole],
+                spectrum[first:stop],
+                scale[first + whole : stop + whole],
+            )
+            for n in range(stop - first):
+                place_of[n] += part[n] * turn * gains[n]
             # Up to halfway to the peak below, the phase is this peak's; regions may overlap, their middles do not.
             middle = (filled + target) // 2 if filled >= 0 else 0
             for n in range(max(0, filled), middle):
@@ -127,9 +138,35 @@ def shift_peaks(
                 turned[n] = angle
             filled, last = target, angle
         begin = end
-        k = max(end, peak + 1)
     for n in range(max(0, filled), bins):
         turned[n] = last
+
+
+@kernel
+def _between(line: FloatArray, at: float) -> float:
+    """A line of points (n,) at a place between them; beyond its last point it stays."""
+    below = min(int(at), line.shape[0] - 2)
+    return float(line[below] + min(at - below, 1.0) * (line[below + 1] - line[below]))
+
+
+@kernel
+def _move_formants(envelope: FloatArray, formants: float, ratio: float, scale: FloatArray) -> None:
+    """What each bin of what was moved by ``ratio`` is multiplied by, scale (bins,), so that its envelope is ``envelope`` (pooled
+    bins,), in nepers, moved by ``formants`` instead."""
+    after = 0.0
+    for m in range(envelope.shape[0]):
+        nepers = _between(envelope, m / formants) - _between(envelope, m / ratio)
+        before, after = after, math.exp(min(_MOST_NEPERS, max(-_MOST_NEPERS, nepers)))
+        if m > 0:  # the steps between are small enough for a straight line between the gains themselves
+            group = scale[(m - 1) * _POOLED : m * _POOLED]
+            for k in range(_POOLED):
+                group[k] = before + (k / _POOLED) * (after - before)
+    scale[scale.shape[0] - 1] = after
+
+
+def _energy(signal: FloatArray) -> float:
+    """The sum of squares of (frames,)."""
+    return float(np.dot(signal, signal))
 
 
 def true_envelope(magnitude: FloatArray, lifter: int) -> FloatArray:
@@ -243,7 +280,7 @@ class PitchShifter(Memory):
         self._out_state[:, :hop] /= np.maximum(self._norm_state[:hop], 1e-3)
         if self._ratio == 1.0 and self._formants == 1.0:
             return
-        came, made = (float(np.sum(held[:, :hop] ** 2)) for held in (self._in_state, self._out_state))
+        came, made = (_energy(held[0, :hop]) + _energy(held[1, :hop]) for held in (self._in_state, self._out_state))
         level = self._level_state
         level[0] = came + self._level_fade * level[0]
         level[1] = made + self._level_fade * level[1]
@@ -280,11 +317,12 @@ class PitchShifter(Memory):
                 shift_peaks(spectrum[c], magnitude[c], self._ratio, turn, phases, scale[c], shifted[c])
         made = np.fft.irfft(shifted)[:, : self._frame_size]
         # What is shifted beyond half the sample rate is gone, and not to be made up for.
-        kept = spectrum[:, : min(bins, int(bins / max(1.0, self._ratio)))]
-        # Parseval, both halves of the spectrum.
-        wanted = 2.0 * np.sum(kept.real**2 + kept.imag**2, axis=1, keepdims=True) / self._n_fft
-        energy = np.sum(made * made, axis=1, keepdims=True)
-        return np.asarray(made * np.sqrt(np.where(energy > 0.0, wanted / np.maximum(energy, 1e-300), 0.0)))
+        kept = min(bins, int(bins / max(1.0, self._ratio)))
+        for c in range(sides):
+            energy = _energy(made[c])
+            wanted = 2.0 * _energy(magnitude[c, :kept]) / self._n_fft  # Parseval, both halves of the spectrum
+            made[c] *= math.sqrt(wanted / energy) if energy > 0.0 else 0.0
+        return made
 
     def _scale(self, pooled: FloatArray, bins: int) -> FloatArray:
         """What each of ``bins`` of the result is multiplied by, so that the formants end up where they are wanted; (sides, bins).
@@ -292,13 +330,7 @@ class PitchShifter(Memory):
         if self._ratio == self._formants:
             return np.ones((len(pooled), bins))
         envelopes = true_envelope(pooled, self._lifter)
-        places = np.arange(envelopes.shape[1])
         scale = np.empty((len(pooled), bins))
         for c, envelope in enumerate(envelopes):
-            wanted = np.interp(places / self._formants, places, envelope)
-            given = np.interp(places / self._ratio, places, envelope)
-            gain = np.exp(np.clip(wanted - given, -_MOST_NEPERS, _MOST_NEPERS))
-            # The steps between are small enough for a straight line between the gains themselves.
-            scale[c, :-1] = (gain[:-1, None] + np.diff(gain)[:, None] * _BETWEEN).ravel()
-            scale[c, -1] = gain[-1]
+            _move_formants(envelope, self._formants, self._ratio, scale[c])
         return scale

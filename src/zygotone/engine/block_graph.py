@@ -10,7 +10,7 @@ import numpy as np
 
 from zygotone.devices import Host
 from zygotone.dsp.types import FloatArray, Stereo
-from zygotone.engine.graph import DeviceNode, Node, SourceNode, nodes_below
+from zygotone.engine.nodes import DeviceNode, Node, SourceNode, nodes_below
 from zygotone.engine.pipeline import Pipeline
 from zygotone.engine.runners import GivenRunner, ReadSource, Runner, make_runner
 

@@ -9,9 +9,10 @@ import numpy as np
 from zygotone.devices import Host
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, Stereo
 from zygotone.engine.block_graph import BlockGraph
-from zygotone.engine.graph import ChainCompiler, SourceNode
+from zygotone.engine.chain_nodes import ChainCompiler
+from zygotone.engine.nodes import SourceNode
 from zygotone.engine.runners import ReadSource
-from zygotone.session.models import Device, walk
+from zygotone.session.kinds import Device, walk
 
 # A tail is rendered until it has been silent for a while, and for this long at most.
 MAX_TAIL_S = 30.0

@@ -15,17 +15,21 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import TimeoutError as NotYet
 from contextlib import suppress
 from multiprocessing.connection import Connection, Pipe
 from pathlib import Path
-from typing import Any, Self
+from typing import Any, Self, TypeVar
 
 import numpy as np
 
 from zygotone.engine import cores
 
+_T = TypeVar("_T")
 HUNG_S = 1.0
+DEVICE_S = 15.0  # what a device that is opened may take
 START_S = 20.0  # from its start to its first sign of life
 _LOADS_S = 5.0  # of its life, and of processor time without a sign in it: a large library is loaded in one go
 _QUICK_S, _PATIENCE_S, _MOST_PATIENCE_S = 5.0, 0.25, 30.0
@@ -179,6 +183,7 @@ class Served:
     def __init__(self, connection: Connection, state: SharedNumbers) -> None:
         self.connection, self.state = connection, state
         self._sending = threading.Lock()
+        self._at_length = ThreadPoolExecutor(1, thread_name_prefix="at length")
 
     @classmethod
     def of_arguments(cls, arguments: Sequence[str], state: type[SharedNumbers], *more: Any) -> Self:
@@ -209,6 +214,18 @@ class Served:
                 self.tell("error", f"That could not be done: {problem}")
             self.state["alive"] += 1.0
             self.look_around()
+
+    def patiently(self, work: Callable[[], _T]) -> _T:
+        """Does what takes its time without fault, as a device does that opens, and says meanwhile that it is alive; for as long
+        as that may take: what takes longer hangs."""
+        doing, until = self._at_length.submit(work), time.monotonic() + DEVICE_S
+        while True:
+            try:
+                return doing.result(self.TELL_S if time.monotonic() < until else None)
+            except NotYet:
+                if doing.done():  # it was the work itself that raised it
+                    raise
+                self.state["alive"] += 1.0
 
     def look_around(self) -> None:
         """After each command, and else each ``TELL_S``."""

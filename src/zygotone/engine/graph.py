@@ -1,279 +1,32 @@
 """A session compiled into nodes in dependency order.
 
-source → chain → level and pan → group bus → mix bus, with sends and key inputs as further edges; a split becomes
-parallel branches. Each node has a *key*, a digest of everything its sound depends on; two nodes with one key sound the
-same, whatever session they are from.
+source → chain → level and pan → group bus → mix bus, with sends and key inputs as further edges.
 """
 
 from __future__ import annotations
 
-import functools
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
-from typing import TypeAlias, TypeVar
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
 
-import numpy as np
-
-from zygotone.devices import Host, make_processor
+from zygotone.engine.chain_nodes import ChainCompiler, Kept
+from zygotone.engine.lane_motion import LaneMotion
+from zygotone.engine.nodes import Node, SourceNode
+from zygotone.engine.route_motion import RouteMotion
 from zygotone.errors import LoopError
-from zygotone.session.automation import Lane
-from zygotone.session.instruments import Route, routable
+from zygotone.session.instruments import routable
 from zygotone.session.models import (
     Device,
     InstrumentSource,
     Layer,
     Send,
     Session,
-    Song,
     Strip,
     Track,
     branches,
     chains_of,
 )
-from zygotone.session.params import Param, Values
 from zygotone.session.value import Value, as_text, digest_of
 from zygotone.sources.instrument import fader_paths, unfaded
-
-
-@functools.lru_cache(maxsize=2048)
-def _latency(kind: str, params: Values, rate_hz: int, bpm: float) -> int:
-    # A clip only decides what is heard; a moment of silence in its place has the same latency.
-    device = Device.model_construct(kind=kind, params=params)
-    return make_processor(device, Host(rate_hz, bpm, lambda name: np.zeros((2, 1)))).latency
-
-
-@dataclass(frozen=True, slots=True)
-class Motion:
-    """A lane made ready: the parameter it moves, and the beats of the song in which it does."""
-
-    param: Param
-    path: str
-    lane: Lane
-    start_beat: float
-    end_beat: float
-
-    @property
-    def digest(self) -> str:
-        return digest_of(self.path, self.lane.digest, self.start_beat, self.end_beat)
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class RouteMotion:
-    """A route of a layer to a device of its chain, made ready: the parameter it moves, and all that says how."""
-
-    param: Param
-    path: str
-    route: Route
-    layer: Layer
-    track: Track
-    song: Song
-    rate_hz: int
-    digest: str
-
-
-AnyMotion: TypeAlias = Motion | RouteMotion
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Node:
-    """One step of the graph. ``latency`` is that of its output, in frames behind the song."""
-
-    key: str
-    place: tuple[str, str]  # strip id and device path (or what it is): whose memory a changed node takes over
-    latency: int
-    inputs: tuple[Node, ...] = ()
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class SourceNode(Node):
-    track: Track | None = None
-    motions: tuple[Motion, ...] = ()
-    layers: tuple[str, ...] = ()  # of an instrument: which of its layers
-    faded: bool = True  # whether their levels and pans are in it, or come later
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class DeviceNode(Node):
-    """``inputs`` are the signal and, where one is connected, the key. One that is off only lets its tail ring out."""
-
-    device: Device | None = None
-    bpm: float = 120.0
-    motions: tuple[AnyMotion, ...] = ()
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class StripNode(Node):
-    """Level and pan."""
-
-    level_db: float = 0.0
-    pan_pct: float = 0.0
-    bpm: float = 120.0
-    motions: tuple[AnyMotion, ...] = ()
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class SumNode(Node):
-    pass
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class BlendNode(Node):
-    """``inputs`` are dry and wet; of a split, since those of other devices blend inside."""
-
-    mix: float = 1.0
-    bpm: float = 120.0
-    motions: tuple[AnyMotion, ...] = ()
-
-
-_N = TypeVar("_N", bound=Node)
-
-
-def nodes_below(nodes: Iterable[Node], *, known: Callable[[Node], bool] = lambda node: False) -> list[Node]:
-    """``nodes`` and all that they need, each once, inputs before outputs; without those that are ``known`` and what only
-    they need."""
-    found: dict[str, Node] = {}
-    for root in nodes:
-        if root.key in found or known(root):
-            continue
-        open_nodes = [(root, iter(root.inputs))]
-        while open_nodes:
-            node, rest = open_nodes[-1]
-            below = next((each for each in rest if each.key not in found and not known(each)), None)
-            if below is None:
-                found.setdefault(node.key, node)
-                open_nodes.pop()
-            else:
-                open_nodes.append((below, iter(below.inputs)))
-    return list(found.values())
-
-
-Place: TypeAlias = tuple[str, str]
-
-
-class Kept:
-    """The nodes of a compilation by their place, for the next one: what is made of the same things *is* the old node."""
-
-    def __init__(self, before: Kept | None = None) -> None:
-        self._before = before._nodes if before is not None else {}
-        self._nodes: dict[Place, tuple[tuple[object, ...], Node]] = {}
-
-    def node(self, place: Place, made_of: tuple[object, ...], make: Callable[[], _N]) -> _N:
-        """The old node where ``made_of`` is what it was made of: the same objects, or equal numbers and texts."""
-        old = self._before.get(place)
-        if old is not None and len(old[0]) == len(made_of) and all(map(_same, old[0], made_of)):
-            node = old[1]
-        else:
-            node = make()
-        self._nodes[place] = (made_of, node)
-        return node  # type: ignore[return-value]  # of one place and the same things: of one class
-
-    def forget_before(self) -> None:
-        """So that no row of old compilations is held."""
-        self._before = {}
-
-
-def _same(a: object, b: object) -> bool:
-    return a is b or (isinstance(a, (str, float, int, tuple)) and a == b)
-
-
-@dataclass(slots=True)
-class ChainCompiler:
-    """Turns devices into nodes. ``key_node`` finds what a device listens to, None for its own signal."""
-
-    rate_hz: int
-    bpm: float
-    key_node: Callable[[Device], Node | None]
-    kept: Kept = field(default_factory=Kept)
-    motions: Callable[[str, str], tuple[AnyMotion, ...]] = lambda strip, path: ()
-    # Signal before and after each device, by strip id and path.
-    taps: dict[tuple[str, str], tuple[Node, Node]] = field(default_factory=dict)
-
-    def chain(self, owner: str, devices: Sequence[Device], node: Node, prefix: str = "") -> Node:
-        for device in devices:
-            path = prefix + device.id
-            before = node
-            if device.spec.holds_chains:
-                node = self._split(owner, device, node, path)
-            elif device.on:
-                node = self._device(owner, device, node, path)
-            elif device.spec.rings:
-                node = self._off(owner, device, node, path)
-            self.taps[owner, path] = (before, node if device.on else before)
-        return node
-
-    def _off(self, owner: str, device: Device, node: Node, path: str) -> Node:
-        def make() -> DeviceNode:
-            key = digest_of("off", device.kind, path, node.key)
-            return DeviceNode(key, (owner, path), node.latency, (node,), device=device, bpm=self.bpm)
-
-        return self.kept.node((owner, path), (device, self.bpm, node), make)
-
-    def _device(self, owner: str, device: Device, node: Node, path: str) -> Node:
-        heard = self.key_node(device)
-        inputs = (node,) if heard is None else (node, heard)
-        motions = self.motions(owner, path)
-        digests = tuple(m.digest for m in motions)
-
-        def make() -> DeviceNode:
-            latency = max(n.latency for n in inputs) + _latency(device.kind, device.params, self.rate_hz, self.bpm)
-            key = digest_of(
-                "device", self.rate_hz, self.bpm, device.kind, device.params.digest, device.mix, *digests,
-                *(n.key for n in inputs), len(inputs),
-            )  # fmt: skip
-            return DeviceNode(key, (owner, path), latency, inputs, device=device, bpm=self.bpm, motions=motions)
-
-        return self.kept.node((owner, path), (device, self.rate_hz, self.bpm, digests, *inputs), make)
-
-    def _split(self, owner: str, device: Device, node: Node, path: str) -> Node:
-        """Branches side by side, aligned and summed; no branch is a plain wire."""
-        if not device.on or not branches(device):
-            return node
-        ends: list[Node] = []
-        for n, branch in enumerate(branches(device)):
-            motions = tuple(m for m in self.motions(owner, path) if m.path == f"branches.{n}.gain_db")
-            end = self.chain(owner, branch["devices"], node, f"{path}/{n}/")
-            ends.append(self.fader((owner, f"{path}/{n}"), end, branch["gain_db"], 0.0, motions))
-        motions = tuple(m for m in self.motions(owner, path) if m.path == "mix")
-        return self._blend((owner, path), node, self.summed((owner, f"{path}/sum"), ends), device.mix, motions)
-
-    def fader(
-        self, place: Place, node: Node, level_db: float, pan_pct: float, motions: tuple[AnyMotion, ...] = ()
-    ) -> Node:
-        """``node`` at another level and place; itself where nothing would change."""
-        if level_db == 0.0 and pan_pct == 0.0 and not motions:
-            return node
-        digests = tuple(m.digest for m in motions)
-
-        def make() -> StripNode:
-            key = digest_of("fader", level_db, pan_pct, self.bpm, *digests, node.key)
-            return StripNode(
-                key, place, node.latency, (node,), level_db=level_db, pan_pct=pan_pct, bpm=self.bpm, motions=motions
-            )  # fmt: skip
-
-        return self.kept.node(place, (level_db, pan_pct, self.bpm, digests, node), make)
-
-    def summed(self, place: Place, members: Sequence[Node], *, always: bool = False) -> Node:
-        """The sum of ``members``; of a single one itself, unless a sum is wanted ``always``."""
-        if len(members) == 1 and not always:
-            return members[0]
-
-        def make() -> SumNode:
-            latency = max((n.latency for n in members), default=0)
-            return SumNode(digest_of("sum", *(n.key for n in members)), place, latency, tuple(members))
-
-        return self.kept.node(place, tuple(members), make)
-
-    def _blend(self, place: Place, dry: Node, wet: Node, mix: float, motions: tuple[AnyMotion, ...]) -> Node:
-        if mix == 1.0 and not motions:
-            return wet
-        digests = tuple(m.digest for m in motions)
-
-        def make() -> BlendNode:
-            key = digest_of("blend", mix, self.bpm, *digests, dry.key, wet.key)
-            latency = max(dry.latency, wet.latency)
-            return BlendNode(key, place, latency, (dry, wet), mix=mix, bpm=self.bpm, motions=motions)
-
-        return self.kept.node(place, (mix, self.bpm, digests, dry, wet), make)
 
 
 @dataclass(frozen=True, slots=True)
@@ -309,7 +62,7 @@ class _SessionCompiler:
         self.chains: dict[str, Node] = {}
         self.strips: dict[str, Node] = {}
         self._song_digest = session.song.replace(title="", key="").digest
-        self._lanes = _motions(session)
+        self._lanes = _lane_motions(session)
         self._routes = _route_motions(session, self._song_digest)
         self.chain_compiler = ChainCompiler(
             session.rate_hz, session.song.tempo_bpm, self._key, kept,
@@ -353,10 +106,10 @@ class _SessionCompiler:
             parts.append(self.chain_compiler.fader(place, node, layer.level_db, pan, moving))
         return self.chain_compiler.summed((track.id, f"layers:{output}"), parts)
 
-    def _layer_lanes(self, track: Track, layer: Layer) -> tuple[Motion, ...]:
+    def _layer_lanes(self, track: Track, layer: Layer) -> tuple[LaneMotion, ...]:
         return self._lanes.get((track.id, f"layer:{layer.id}"), ())
 
-    def _fader_lanes(self, track: Track, layer: Layer) -> tuple[Motion, ...]:
+    def _fader_lanes(self, track: Track, layer: Layer) -> tuple[LaneMotion, ...]:
         return tuple(m for m in self._layer_lanes(track, layer) if m.path in fader_paths(layer))
 
     def _source(
@@ -463,13 +216,13 @@ def _owner_of_layer(strip_id: str, layer_id: str) -> str:
     return f"{strip_id}/layer:{layer_id}"
 
 
-def _motions(session: Session) -> dict[tuple[str, str], tuple[Motion, ...]]:
+def _lane_motions(session: Session) -> dict[tuple[str, str], tuple[LaneMotion, ...]]:
     """Lanes that move something, by strip id and device path ("" for the strip, ``layer:id`` for a layer); those of devices
     of a layer's chain by who owns that."""
     spans = {
         s.id: (first * session.song.bar_beats, end * session.song.bar_beats) for s, first, end in session.song.spans()
     }
-    found: dict[tuple[str, str], tuple[Motion, ...]] = {}
+    found: dict[tuple[str, str], tuple[LaneMotion, ...]] = {}
     for lane in session.lanes:
         if not lane.moves:
             continue
@@ -477,7 +230,7 @@ def _motions(session: Session) -> dict[tuple[str, str], tuple[Motion, ...]]:
         place = (lane.strip, f"layer:{lane.layer}" if lane.layer is not None else lane.device or "")
         if lane.layer is not None and lane.device is not None:
             place = (_owner_of_layer(lane.strip, lane.layer), lane.device)
-        motion = Motion(session.lane_target(lane), lane.param, lane, start, end)
+        motion = LaneMotion(session.lane_target(lane), lane.param, lane, start, end)
         found[place] = (*found.get(place, ()), motion)
     return found
 
@@ -498,8 +251,7 @@ def _route_motions(session: Session, song_digest: str) -> dict[tuple[str, str], 
             )  # fmt: skip
             for route in layer.chain_routes:
                 param = routable(layer, route.device)[route.target]
-                digest = digest_of("route", route.digest, played)
-                motion = RouteMotion(param, route.target, route, layer, track, session.song, session.rate_hz, digest)
+                motion = RouteMotion(param, route.target, route, layer, track, session.song, session.rate_hz, played)
                 place = (_owner_of_layer(track.id, layer.id), route.device or "")
                 found[place] = (*found.get(place, ()), motion)
     return found

@@ -16,13 +16,9 @@ import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import GRID_FRAMES, FloatArray
-from zygotone.engine.graph import AnyMotion, Motion, RouteMotion
-from zygotone.engine.route_motion import route_values
-from zygotone.session.automation import lane_values, offset_param, shifted
-from zygotone.session.instruments import Layer, layer_value
-from zygotone.sources.modulation import Automation
+from zygotone.engine.nodes import Motion
 
-_M = TypeVar("_M", bound=AnyMotion)
+_M = TypeVar("_M", bound=Motion)
 
 # As short as a change can be without being heard as a click: of a full step of a 1 kHz tone, less than −80 dB of its power
 # lies more than 300 Hz away (measured in tests/engine/test_automation.py; the fade's slope is a Hann window).
@@ -80,36 +76,12 @@ def beats_of(frames: FloatArray, *, rate_hz: int, bpm: float) -> FloatArray:
     return np.asarray(np.asarray(frames, dtype=np.float64) * (bpm / 60.0 / rate_hz))
 
 
-def moved(motions: Sequence[AnyMotion], base: float, beats: FloatArray) -> FloatArray:
-    """Value at ``beats`` (n,) of one parameter: ``base`` where no lane plays, and the last lane where several do; what
-    relative lanes and routes add comes on top of that."""
+def moved(motions: Sequence[Motion], base: float, beats: FloatArray) -> FloatArray:
+    """Value at ``beats`` (n,) of one parameter: ``base`` where nothing moves it."""
     out = np.full(len(beats), float(base))
-    lanes = [motion for motion in motions if isinstance(motion, Motion)]
-    for motion in sorted(lanes, key=lambda m: m.lane.relative):
-        playing = (beats >= motion.start_beat) & (beats < motion.end_beat)
-        if not playing.any():
-            continue
-        at = beats[playing] - motion.start_beat
-        if motion.lane.relative:
-            offsets = lane_values(motion.lane, offset_param(motion.param), at)
-            out[playing] = shifted(motion.param, out[playing], offsets)
-        else:
-            out[playing] = lane_values(motion.lane, motion.param, at)
-    for route in motions:
-        if isinstance(route, RouteMotion):
-            added = route_values(route, beats)
-            out = out * 2.0**added if route.param.scale == "log" else out + added
-            out = np.clip(out, route.param.low, route.param.high)
+    for motion in sorted(motions, key=lambda m: m.rank):
+        out = motion.onto(out, beats)
     return out
-
-
-def layer_automation(layer: Layer, motions: Sequence[Motion], *, bpm: float) -> Automation:
-    """What lanes move on a layer: by path, its values at beats of the song (n,)."""
-
-    def follow(path: str, mine: Sequence[Motion]) -> Callable[[FloatArray], FloatArray]:
-        return lambda beats: moved(mine, layer_value(layer, path, bpm=bpm), beats)
-
-    return {path: follow(path, mine) for path, mine in by_path(motions).items()}
 
 
 def by_path(motions: Sequence[_M]) -> dict[str, list[_M]]:

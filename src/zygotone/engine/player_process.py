@@ -129,9 +129,9 @@ class Server(ServedVersions):
                 self._keys.discard(key)
         recorder = transport.recorder
         if self._plan is not None and (self._opening is None or self._opening.done()):
-            recorder.record(self._plan)
-            self._plan = None
-        if (taken := recorder.look()) is not None:
+            plan, self._plan = self._plan, None
+            self.patiently(lambda: recorder.record(plan))
+        if (taken := self.patiently(recorder.look) if recorder.ends else recorder.look()) is not None:
             self.tell("taken", taken)
         state["input_peak"], state["recording"] = recorder.peak, recorder.recording or self._plan is not None
         for who in (transport, recorder):
@@ -149,17 +149,17 @@ class Server(ServedVersions):
         self.player.choose(index)
 
     def do_loop(self, start: int, end: int) -> None:
-        self.player.set_loop(start, end)
+        self.patiently(lambda: self.player.set_loop(start, end))
 
     def do_seek(self, frame: int) -> None:
-        self.player.seek(frame)
+        self.patiently(lambda: self.player.seek(frame))
 
     def do_play(self, rolling: bool) -> None:
         self.player.rolling = rolling
-        self.transport.play()
+        self.patiently(self.transport.play)
 
     def do_stop(self) -> None:
-        self.transport.stop()
+        self.patiently(self.transport.stop)
         gc.collect()  # versions leave no circles behind; whatever else does waits until nobody listens
         self.tell("stopped")
 
@@ -167,7 +167,7 @@ class Server(ServedVersions):
         self.transport.listen(Listen(way, band, dim))
 
     def do_output(self, spec: tuple[Any, ...]) -> None:
-        self.transport.set_output(output_of(spec))
+        self.patiently(lambda: self.transport.set_output(output_of(spec)))
 
     def do_input(self, spec: tuple[Any, ...] | None) -> None:
         self._plan = None
@@ -186,7 +186,7 @@ class Server(ServedVersions):
         (self.player.live.add if how == "add" else self.player.live.replace)(key, audio, held=held)
         if how == "add" and not self.transport.playing:
             self.player.rolling = False
-            self.transport.play()
+            self.patiently(self.transport.play)
 
     def do_notes_stop(self) -> None:
         self.player.live.stop()

@@ -10,7 +10,8 @@ import numpy as np
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.dsp.types import Stereo
 from zygotone.engine.chains import process_chain
-from zygotone.engine.graph import Graph, SourceNode, nodes_below
+from zygotone.engine.graph import Graph
+from zygotone.engine.nodes import SourceNode, nodes_below
 from zygotone.engine.renderer import Renderer
 from zygotone.session.instruments import InstrumentSource, Note
 from zygotone.session.models import Session

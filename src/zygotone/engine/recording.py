@@ -152,9 +152,14 @@ class Recorder:
         """The take is over, as far as it has come."""
         self._over.set()
 
+    @property
+    def ends(self) -> bool:
+        """Whether a take is over that is still to be written."""
+        return self._plan is not None and self._over.is_set() and self._finishing is None
+
     def look(self) -> Taken | None:
         """Called now and then: a take that is over is written, and given out once."""
-        if self._plan is not None and self._over.is_set() and self._finishing is None:
+        if self.ends:
             self._playing.end_take()
             self._finishing = threading.Thread(target=self._finish, args=(self._plan,), name="take", daemon=True)
             self._finishing.start()

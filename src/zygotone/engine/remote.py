@@ -18,10 +18,10 @@ from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.child import Child, Patience
 from zygotone.engine.ears import Listen
-from zygotone.engine.graph import SourceNode, nodes_below
 from zygotone.engine.inputs import Input, PortAudioInput, SimulatedInput
 from zygotone.engine.live_meters import Metered
 from zygotone.engine.measurer import Answers, AnswersHere
+from zygotone.engine.nodes import SourceNode, nodes_below
 from zygotone.engine.player_state import PlayerState, note_place
 from zygotone.engine.playing import MakeSources
 from zygotone.engine.recording import RecordingPlan, Taken

@@ -23,8 +23,9 @@ from zygotone.dsp.giving_up import IsUnwanted, asked_here, given_up_when
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Single, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
 from zygotone.engine.chains import process_chain
-from zygotone.engine.graph import DeviceNode, Graph, Motion, Node, SourceNode, compile_session, nodes_below
-from zygotone.engine.motion import layer_automation
+from zygotone.engine.graph import Graph, compile_session
+from zygotone.engine.lane_motion import LaneMotion, layer_automation
+from zygotone.engine.nodes import DeviceNode, Node, SourceNode, nodes_below
 from zygotone.engine.pipeline import at_once
 from zygotone.engine.runners import GivenRunner, ReadSource
 from zygotone.session.audio_files import resample
@@ -181,7 +182,12 @@ class Renderer:
         return lambda asset_id: self.store.audio_of(asset_id, rate_hz)
 
     def _layer(
-        self, track: Track, source: InstrumentSource, layer: Layer, session: Session, motions: tuple[Motion, ...] = ()
+        self,
+        track: Track,
+        source: InstrumentSource,
+        layer: Layer,
+        session: Session,
+        motions: tuple[LaneMotion, ...] = (),
     ) -> KeptTake:
         """A layer over the whole song, before its chain and its faders; audio (1, n) where both sides are alike."""
         mine = tuple(m for m in motions if m.lane.layer == layer.id and m.path not in fader_paths(layer))

@@ -8,12 +8,16 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 
 from zygotone.dsp.types import GRID_FRAMES, FloatArray
-from zygotone.engine.graph import RouteMotion
-from zygotone.session.instruments import InstrumentSource
+from zygotone.engine.nodes import Motion
+from zygotone.session.automation import shifted
+from zygotone.session.instruments import InstrumentSource, Layer, Route
+from zygotone.session.models import Song, Track
+from zygotone.session.value import digest_of
 from zygotone.sources.instrument import felt_velocity, notes_in_frames, zone_gain
 from zygotone.sources.modulation import Motions, Played
 from zygotone.sources.voices import SongNote
@@ -22,9 +26,28 @@ _NOTES_KEPT = 16  # whose course is kept, once worked out
 _LONGEST_S = 60.0  # for which the course of one note is followed; then it stays where it is
 
 
-def route_values(motion: RouteMotion, beats: FloatArray) -> FloatArray:
-    """What a route adds at beats of the song (n,): octaves where the parameter lies on a ratio scale, else in its unit."""
-    return _course(_Keyed(motion))(beats)
+@dataclass(frozen=True, slots=True, eq=False)
+class RouteMotion(Motion):
+    """A route of a layer to a device of its chain, and all that says how it moves."""
+
+    route: Route
+    layer: Layer
+    track: Track
+    song: Song
+    rate_hz: int
+    played: str  # digest of what the layer plays
+
+    @property
+    def digest(self) -> str:
+        return digest_of("route", self.route.digest, self.played)
+
+    @property
+    def rank(self) -> int:
+        return 2
+
+    def onto(self, values: FloatArray, beats: FloatArray) -> FloatArray:
+        """With what it adds: octaves where the parameter lies on a ratio scale, else in its unit."""
+        return shifted(self.param, values, _course(_Keyed(self))(beats))
 
 
 class _Keyed:

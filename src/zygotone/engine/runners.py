@@ -12,14 +12,13 @@ from zygotone.devices import Host, Processor, make_processor
 from zygotone.devices.pan import pan_gains
 from zygotone.dsp.delays import PAST_FRAMES, DelayLine
 from zygotone.dsp.dynamics import is_finite, replace_not_finite
-from zygotone.dsp.levels import db_to_gain
+from zygotone.dsp.levels import db_to_gain, side_gains
 from zygotone.dsp.types import FloatArray, Single, Stereo
-from zygotone.engine.graph import BlendNode, DeviceNode, Node, SourceNode, StripNode, SumNode
 from zygotone.engine.motion import FADE_FRAMES, beats_of, by_path, fade_weights, moved, smoothed
+from zygotone.engine.nodes import BlendNode, DeviceNode, Node, SourceNode, StripNode, SumNode
 from zygotone.session.kinds import Device, continuous_params
 from zygotone.session.params import Param, Values
 from zygotone.session.paths import read_path, write_path
-from zygotone.sources.instrument import side_gains
 
 ReadSource = Callable[[int, int], Stereo]  # first frame of the song, frames
 _TAIL_IS_OVER_S = 0.5

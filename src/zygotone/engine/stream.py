@@ -17,8 +17,9 @@ from zygotone.devices import Host
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
-from zygotone.engine.graph import Graph, Node, SourceNode, nodes_below
+from zygotone.engine.graph import Graph
 from zygotone.engine.live import LiveNotes
+from zygotone.engine.nodes import Node, SourceNode, nodes_below
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.runners import ReadSource
 from zygotone.session.models import MOST_STRIPS

@@ -13,8 +13,8 @@ from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.chains import chain_blocks
 from zygotone.errors import BadFileError
 from zygotone.session.audio_files import AudioData, AudioReader, AudioWriter, read_audio, resample, write_audio
-from zygotone.session.models import Device, file_names, walk
-from zygotone.session.versions import parse_json, parse_model
+from zygotone.session.kinds import Device, file_names, walk
+from zygotone.session.parsing import parse_json, parse_model
 
 MAX_CHAIN_BYTES = 8 << 20
 

@@ -11,7 +11,8 @@ from pathlib import Path
 
 from zygotone.dsp.giving_up import IsUnwanted, give_up_if_unwanted, tell_share
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES
-from zygotone.engine.graph import Node, compile_session
+from zygotone.engine.graph import compile_session
+from zygotone.engine.nodes import Node
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import stream_nodes
 from zygotone.errors import BadFileError, ParameterError

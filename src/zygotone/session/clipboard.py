@@ -20,9 +20,9 @@ from zygotone.session.edits import add_asset
 from zygotone.session.instruments import Layer, Note, Phrase, instrument_files
 from zygotone.session.kinds import Device, file_names, walk
 from zygotone.session.models import Asset, ClipSource, Session, Track
+from zygotone.session.parsing import parse_json, parse_model
 from zygotone.session.saved_sounds import SavedSound
 from zygotone.session.value import Value
-from zygotone.session.versions import parse_json, parse_model
 
 MOST_CLIP_BYTES = 32 << 20  # encoded; longer clips go only where the project holds them already
 MOST_TEXT_BYTES = 64 << 20

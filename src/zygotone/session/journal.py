@@ -20,9 +20,10 @@ from zygotone.session.audio_store import AudioStore, Blob
 from zygotone.session.history import LogEntry
 from zygotone.session.migrations import upgraded
 from zygotone.session.models import Asset, Session
+from zygotone.session.parsing import parse_model
 from zygotone.session.project_file import Project, assets_needed, log_fields, present, read_entry, read_present
 from zygotone.session.value import read_as_sound
-from zygotone.session.versions import PartReader, PartWriter, parse_model, part_digests
+from zygotone.session.versions import PartReader, PartWriter, part_digests
 
 # Past this the journal is begun anew with only its newest line.
 _MAX_BYTES = 32 << 20

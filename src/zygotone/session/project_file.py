@@ -22,8 +22,9 @@ from zygotone.session.audio_store import AudioStore, Blob
 from zygotone.session.history import LogEntry, Trial
 from zygotone.session.migrations import upgraded
 from zygotone.session.models import Asset, Session
+from zygotone.session.parsing import parse_json, parse_model
 from zygotone.session.value import read_as_sound
-from zygotone.session.versions import PartReader, PartWriter, parse_json, parse_model, parts_as_lines
+from zygotone.session.versions import PartReader, PartWriter, parts_as_lines
 
 FORMAT_VERSION = 2
 MAX_SESSION_BYTES = 64 << 20

@@ -18,8 +18,8 @@ from zygotone.session.edits import map_branches
 from zygotone.session.instruments import InstrumentSource, Layer, Lfo, Voices, instrument_files
 from zygotone.session.models import ROLES, Device, Role
 from zygotone.session.params import Param
+from zygotone.session.parsing import parse_json, parse_model
 from zygotone.session.value import Name, Value
-from zygotone.session.versions import parse_json, parse_model
 
 MAX_SOUND_BYTES = 8 << 20
 

@@ -9,14 +9,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable, Iterator
-from typing import Any, TypeVar
+from typing import Any
 
-from pydantic import BaseModel, ValidationError
-
-from zygotone.errors import BadFileError, ZygotoneError, one_line
+from zygotone.errors import BadFileError
 from zygotone.session.automation import Lane
 from zygotone.session.instruments import Layer, Phrase
 from zygotone.session.models import Bus, InstrumentSource, Session, Song, Track
+from zygotone.session.parsing import parse_json, parse_model
 from zygotone.session.value import Value, read_as_sound
 
 # What a part is called in files; which of its fields name other parts, and what those are.
@@ -27,18 +26,6 @@ _NAMED: dict[str, dict[str, str]] = {
     "session": {"song": "song", "tracks": "track", "buses": "bus", "mix": "bus", "lanes": "lane"},
     "instrument": {"layers": "layer", "phrases": "phrase"},
 }
-
-_M = TypeVar("_M", bound=BaseModel)
-
-
-def parse_model(model: type[_M], data: Any, file: object, place: str) -> _M:
-    """Raises BadFileError naming file, place and reason."""
-    try:
-        return model.model_validate(data)
-    except ValidationError as error:
-        raise BadFileError(file, place, one_line(error)) from None
-    except (ZygotoneError, RecursionError) as error:
-        raise BadFileError(file, place, str(error)) from None
 
 
 def _parts_of(session: Session) -> Iterator[tuple[str, Value]]:
@@ -192,16 +179,3 @@ def parts_as_lines(text: bytes, file: object, place: str) -> Iterator[tuple[Any,
         if line.strip():
             where = f"{place} line {n}"
             yield parse_json(line, file, where), where
-
-
-def parse_json(text: bytes, file: object, place: str) -> Any:
-    try:
-        return json.loads(text)
-    except RecursionError:
-        raise BadFileError(file, place, "is nested too deeply") from None
-    except UnicodeDecodeError:
-        raise BadFileError(file, place, "is not text") from None
-    except json.JSONDecodeError as error:
-        raise BadFileError(file, f"{place} line {error.lineno}", f"is not JSON ({error.msg.lower()})") from None
-    except ValueError as error:  # a number of more digits than Python reads
-        raise BadFileError(file, place, f"cannot be read ({one_line(error)[:120]})") from None

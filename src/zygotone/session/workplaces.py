@@ -16,6 +16,9 @@ from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
+from zygotone.errors import BadFileError
+from zygotone.plain_files import replace_file
+
 _NEW, _NEW_S = ".new", 60.0  # how long one may be in the making
 _LOCK, _OF = "lock", "of"  # files of a workplace: who uses it, and the project that it belongs to
 
@@ -74,17 +77,18 @@ class Workplace:
     @property
     def project(self) -> Path | None:
         """The file that it belongs to."""
-        try:
-            return Path((self.folder / _OF).read_text(encoding="utf-8", errors="surrogateescape"))
-        except OSError:
-            return None
+        with suppress(OSError):
+            if name := os.fsdecode((self.folder / _OF).read_bytes()):
+                return Path(name)
+        return None
 
     def belongs_to(self, project: Path | None) -> None:
-        with suppress(OSError):  # then it is not found again after a crash, and nothing else
+        with suppress(OSError, BadFileError):  # then it is not found again after a crash, and nothing else
             if project is None:
                 (self.folder / _OF).unlink(missing_ok=True)
             else:
-                (self.folder / _OF).write_text(str(project.resolve()), encoding="utf-8", errors="surrogateescape")
+                # In one go: who is killed as it is written must not leave half a name.
+                replace_file(self.folder / _OF, lambda f: f.write(os.fsencode(project.resolve())))
 
     def release(self) -> None:
         """It stays, for another time."""

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from zygotone.dsp.giving_up import give_up_if_unwanted
+from zygotone.dsp.levels import side_gains
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.dsp.voice_filters import MODES, FilterRow, add_voice, filter_voices
 from zygotone.music.pitch import midi_to_hz
@@ -248,13 +249,6 @@ def _sides(motions: Motions, layer: Layer, frames: int) -> FloatArray:
     pan = motions.value("pan_pct") if pans_voices(layer) else np.zeros(motions.cells + 1)
     gains = side_gains(motions.added("level_db"), pan)
     return np.stack([np.interp(at, boundaries, gains[0]), np.interp(at, boundaries, gains[1])])
-
-
-def side_gains(level_db: FloatArray, pan_pct: FloatArray) -> FloatArray:
-    """Gains of left and right, (2, n), at constant power; the middle is 1 on both."""
-    angle = (pan_pct / 100.0 + 1.0) * (np.pi / 4.0)
-    sides = np.sqrt(2.0) * np.maximum(np.stack([np.cos(angle), np.sin(angle)]), 0.0)
-    return np.asarray(10.0 ** (level_db / 20.0) * np.where(pan_pct == 0.0, 1.0, sides))
 
 
 # --- a layer's faders, which come after its own chain ---------------------------------------------------------------

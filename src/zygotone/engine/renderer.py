@@ -404,7 +404,9 @@ class _Work:
             for key, part in block.audio.items():
                 audio[key][:, at : at + part.shape[1]] = part
             for key, gain_db in block.gains_db.items():
-                gains_db.setdefault(key, np.zeros(self.total))[at : at + len(gain_db)] = gain_db
+                if key not in gains_db:
+                    gains_db[key] = np.zeros(self.total)
+                gains_db[key][at : at + len(gain_db)] = gain_db
             if progress is not None:
                 progress(min(1.0, (at + self.block_frames) / self.total))
         found: Take | None = None

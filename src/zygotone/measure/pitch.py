@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Sequence
 from typing import TypeVar
 
 import numpy as np
+import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.types import FloatArray, IntArray
@@ -15,7 +17,7 @@ from zygotone.session.audio_files import resample
 
 _T = TypeVar("_T")
 LOWEST_HZ, HIGHEST_HZ = 20.0, 4000.0
-_BIN_HZ = 0.75  # between the points of a spectrum, however long the window
+_BIN_HZ = 1.5  # between the points of a spectrum, however long the window
 # Pitches are looked for at about this rate: partials above half of it tell nothing that those below do not.
 _RATE_HZ = 12000
 _MOST_WINDOWS = 120
@@ -48,14 +50,18 @@ def window_fundamental(
     return _heard(x, sample_rate_hz, low_hz, high_hz)[:2]
 
 
+@functools.lru_cache(maxsize=8)
+def _window(n: int) -> FloatArray:
+    return np.exp(-0.5 * (np.linspace(-1.0, 1.0, n) / 0.38) ** 2)
+
+
 def _heard(x: FloatArray, sample_rate_hz: int, low_hz: float, high_hz: float) -> tuple[float, float, float]:
     """As ``window_fundamental``, and how much of the window's partials the fundamental explains, at most 1."""
     n = len(x)
     if n < sample_rate_hz // 50 or np.max(np.abs(x)) < 1e-5:
         return math.nan, 0.0, 0.0
     n_fft = 1 << max(math.ceil(math.log2(sample_rate_hz / _BIN_HZ)), math.ceil(math.log2(n)))
-    t = np.linspace(-1.0, 1.0, n)
-    window = np.exp(-0.5 * (t / 0.38) ** 2)
+    window = _window(n)
     x = x - np.sum(x * window) / np.sum(window)
     magnitude = np.abs(np.fft.rfft(x * window, n_fft))
     width = sample_rate_hz / n_fft
@@ -77,6 +83,17 @@ def _heard(x: FloatArray, sample_rate_hz: int, low_hz: float, high_hz: float) ->
     return _refined(best, hz, level, lobe), top**2, score
 
 
+@kernel
+def _largest_within(m: FloatArray, at: IntArray, reach: int, tops: npt.NDArray[np.bool_]) -> None:
+    """Whether the values of m (n,) at places are the largest of all within ``reach`` of them."""
+    for i in range(at.shape[0]):
+        near = m[max(0, at[i] - reach) : at[i] + reach + 1]
+        largest = near[0]
+        for k in range(near.shape[0]):
+            largest = near[k] if near[k] > largest else largest
+        tops[i] = m[at[i]] >= largest
+
+
 def _partials(
     magnitude: FloatArray, width: float, lobe: float, first: int, top: float
 ) -> tuple[FloatArray, FloatArray]:
@@ -86,7 +103,9 @@ def _partials(
     at = at[m[at] > top * 10.0 ** (_PEAK_DB / 20.0)]
     reach = max(1, round(0.5 * lobe / width))
     at = np.sort(at[np.argsort(m[at])[::-1][:_MOST_PEAKS]])
-    at = at[[m[k] >= m[max(0, k - reach) : k + reach + 1].max() for k in at]]
+    tops = np.empty(len(at), dtype=np.bool_)
+    _largest_within(m, at, reach, tops)
+    at = at[tops]
     a, b, c = (np.log(np.maximum(m[at + d], 1e-300)) for d in (-1, 0, 1))
     bend = a - 2.0 * b + c
     place = at + np.where(bend < 0.0, 0.5 * (a - c) / np.where(bend < 0.0, bend, 1.0), 0.0)
@@ -152,9 +171,17 @@ def _best_series(
     return best, score
 
 
+@kernel
+def _number_all(hz: FloatArray, f0: float, lobe: float, numbers: IntArray) -> None:
+    """``_number`` of each peak."""
+    for i in range(hz.shape[0]):
+        numbers[i] = _number(hz[i], f0, lobe)
+
+
 def _refined(f0: float, hz: FloatArray, level: FloatArray, lobe: float) -> float:
     """The fundamental as its strongest member has it, of those that agree: a thump beside a note may pass for a member of it."""
-    numbers = np.array([_number(float(each), f0, lobe) for each in hz])
+    numbers = np.empty(len(hz), dtype=np.int64)
+    _number_all(hz, f0, lobe, numbers)
     own = (numbers > 0) & (numbers <= _MOST_PARTIAL)
     if not own.any():
         return f0

@@ -35,6 +35,7 @@ _USUAL_LOWEST_HZ = {
     "hats": 300.0,
     "percussion": 100.0,
 }
+_UNPITCHED = ("kick", "snare", "hats", "percussion")
 SUB_HZ = (30.0, 80.0)
 _LOW_RATE_HZ = 4000
 
@@ -44,7 +45,7 @@ def lowest_hz(hearing: Hearing, track: Track) -> float:
 
     def work() -> float:
         source = track.source
-        if isinstance(source, InstrumentSource) and track.role not in ("kick", "snare", "hats", "percussion"):
+        if isinstance(source, InstrumentSource) and track.role not in _UNPITCHED:
             phrases = {f.id: f for f in source.phrases}
             transposed = [layer.transpose_semitones for layer in source.layers if not layer.mute] or [0]
             pitches = [
@@ -53,11 +54,11 @@ def lowest_hz(hearing: Hearing, track: Track) -> float:
             ]  # fmt: skip
             if pitches:
                 return float(hearing.session.song.a4_hz) * math.pow(2.0, (min(pitches) - 69) / 12.0)
-        found = [hz for hz, _ in note_pitches(hearing.stem(track.id), hearing.rate_hz) if math.isfinite(hz)]
         usual = _USUAL_LOWEST_HZ.get(track.role, 40.0)
-        if track.role in ("kick", "snare", "hats", "percussion") or not found:
+        if track.role in _UNPITCHED:
             return usual
-        return float(np.quantile(found, 0.1))
+        found = [hz for hz, _ in note_pitches(hearing.stem(track.id), hearing.rate_hz) if math.isfinite(hz)]
+        return float(np.quantile(found, 0.1)) if found else usual
 
     key = "+".join((hearing.graph.strip[track.id].key, track.role, track.source.digest))
     return hearing.fact("lowest note", key, work)

@@ -19,6 +19,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from tests.standstill import Standstill
+
 if TYPE_CHECKING:
     from zygotone.session.project_file import Project
 
@@ -127,7 +129,7 @@ def stems() -> Project:
 
 def use(project: Project, seconds: float) -> dict[str, float]:
     """In the window, playing: holds of the event loop in ms, drop-outs as the application counts them and what the clock says
-    was not played, and memory at the start and the end."""
+    was not played, memory at the start and the end, and how long the machine itself stood still."""
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
@@ -163,19 +165,20 @@ def use(project: Project, seconds: float) -> dict[str, float]:
     transport = window.desk.listening.transport
     while transport.played_s < 0.5:
         QApplication.processEvents()
-    begun, played = time.monotonic(), transport.played_s
-    end, after_a_minute = time.monotonic() + seconds, 0.0
-    while time.monotonic() < end:
-        QApplication.processEvents()
-        time.sleep(0.001)
-        if not after_a_minute and time.monotonic() > end - seconds + min(60.0, seconds / 2):
-            after_a_minute = sum(in_use_mib().values())
-    missing_ms = 1000.0 * (time.monotonic() - begun - (transport.played_s - played))
+    with Standstill() as machine:
+        begun, played = time.monotonic(), transport.played_s
+        end, after_a_minute = time.monotonic() + seconds, 0.0
+        while time.monotonic() < end:
+            QApplication.processEvents()
+            time.sleep(0.001)
+            if not after_a_minute and time.monotonic() > end - seconds + min(60.0, seconds / 2):
+                after_a_minute = sum(in_use_mib().values())
+        missing_ms = 1000.0 * (time.monotonic() - begun - (transport.played_s - played))
     memory = in_use_mib()
     found = {
         "longest_ms": max(gaps), "p99_ms": float(np.percentile(gaps, 99)), "over_100_ms": sum(g > 100.0 for g in gaps),
         "drop_outs": transport.drop_outs, "missing_ms": missing_ms, "first_mib": first, "minute_mib": after_a_minute, "last_mib": sum(memory.values()),
-        **{f"{name}_mib": mib for name, mib in memory.items()},
+        **{f"{name}_mib": mib for name, mib in memory.items()}, **machine.found,
     }  # fmt: skip
     window.desk.listening.stop()
     return found

@@ -120,10 +120,17 @@ def test_a_rung_for_any_finding_goes_on_trial_and_moves_the_numbers(covered, qtb
         for session, shown in ((desk.bench.kept, each.before), (desk.bench.trial.session, each.after)):
             heard = Hearing(session, desk.selection.section, Renderer(desk.store))
             assert shown == pytest.approx(heard.lufs(each.of), abs=0.1)
-    # It is mended for as long as that is on trial, and named all the same.
-    shown = fit.ladder.box.currentText()
+    # It is mended for as long as that is on trial, and named all the same; where there is no room for that, it says so.
+    box = fit.ladder.box
+    shown = box.currentText()
     assert finding.sentence in shown
     assert "On trial" in shown
+    assert finding.sentence in box.toolTip()
+    box.resize(box.fontMetrics().horizontalAdvance(shown) + 60, box.height())
+    assert box.shown_text == shown
+    box.resize(160, box.height())
+    assert box.shown_text.endswith("…")
+    assert shown.startswith(box.shown_text[:-1])
     covered.margin.keep()
     settled(covered)
     assert "On trial" not in " ".join(fit.ladder.box.itemText(i) for i in range(fit.ladder.box.count()))

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import TypeVar
 
 from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QPainter, QPen, QValidator
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QValidator
 from PySide6.QtWidgets import (
     QApplication,
     QBoxLayout,
@@ -20,12 +20,17 @@ from PySide6.QtWidgets import (
     QPushButton,
     QSizePolicy,
     QSpinBox,
+    QStyle,
+    QStyleOptionComboBox,
+    QStylePainter,
     QToolTip,
     QVBoxLayout,
     QWidget,
 )
 
 from zygotone.app.theme import colour, text_font
+
+_INDENT = 6  # of the chosen line of a list, on both sides of it
 
 
 def label(text: str, kind: str = "", *, name: str = "", wrap: bool = False) -> QLabel:
@@ -74,6 +79,32 @@ class _NumberBox(_Saying, QDoubleSpinBox):
 
 class _WholeNumberBox(_Saying, QSpinBox):
     pass
+
+
+class SentenceBox(QComboBox):
+    """A list of sentences. The chosen one ends in an ellipsis where there is no room for it, and its tip tells it whole."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.currentTextChanged.connect(lambda text: self.setToolTip(as_plain(text)))
+
+    @property
+    def shown_text(self) -> str:
+        """What there is room for."""
+        option = QStyleOptionComboBox()
+        self.initStyleOption(option)
+        style = self.style()
+        box = QStyle.ComplexControl.CC_ComboBox, QStyle.SubControl.SC_ComboBoxEditField
+        room = style.subControlRect(box[0], option, box[1], self).width() - _INDENT
+        return self.fontMetrics().elidedText(self.currentText(), Qt.TextElideMode.ElideRight, room)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QStylePainter(self)
+        option = QStyleOptionComboBox()
+        self.initStyleOption(option)
+        option.currentText = self.shown_text
+        painter.drawComplexControl(QStyle.ComplexControl.CC_ComboBox, option)
+        painter.drawControl(QStyle.ControlElement.CE_ComboBoxLabel, option)
 
 
 def fill(box: QComboBox, items: Sequence[tuple[str, object]]) -> None:

@@ -486,18 +486,20 @@ class Fields:
         layout.setEnabled(True)
         self._grids.append(grid)
 
-    def take_back(self) -> None:
-        """All of the last page: others go, fields are hidden and without a name until they stand for something again."""
-        for each in reversed(self._used):
+    def take_back(self, *, spare: Sequence[QWidget] = ()) -> None:
+        """All of the last page: others go, fields and those that are spared are hidden and without a name until they stand for
+        something again."""
+        for each in (*reversed(self._used), *spare):
             let_go_of_focus(each)
             each.hide()
             for named in (each, *each.findChildren(QWidget)):
                 if not named.objectName().startswith("qt_"):  # those within a list are Qt's own
                     named.setObjectName("")
+        for each in reversed(self._used):
             if isinstance(each, Ruler):
                 self._rulers.append(each)
             else:
                 self._choices.append(each)
         for grid in self._grids:
-            clear(grid, spare=self._used)
+            clear(grid, spare=(*self._used, *spare))
         self._used, self._grids = [], []

@@ -9,15 +9,57 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QGridLayout, QWidget
 
 from zygotone.app.desk import Desk
-from zygotone.app.widgets.basic import button, clear, column, fill, label, row
+from zygotone.app.widgets.basic import button, column, fill, label, last_by_tab, let_go_of_focus, row
 from zygotone.app.widgets.lanes import automation_offer
 from zygotone.app.widgets.ruler import Fields, Ruler
 from zygotone.session.edits import add_bus, change_strip, remove_send, set_send
-from zygotone.session.models import LEVEL, NUDGE, PAN, SEND, Session, Strip, Track
+from zygotone.session.models import LEVEL, NUDGE, PAN, SEND, Send, Session, Strip, Track
 from zygotone.session.params import Param
 
 _NEW = "new return…"
 _COLUMNS = 4
+
+
+class _SendCell(QWidget):
+    """One send: its level, where it is taken, and a way to remove it. It stands for another as pages change."""
+
+    def __init__(self, desk: Desk, open_lane: Callable[[str | None, str], None]) -> None:
+        super().__init__()
+        self._desk = desk
+        self._strip_id = self._to = ""
+        self.ruler = Ruler(SEND, "", on_change=self._change, on_release=desk.end_merge, on_error=desk.message.emit)
+        self.ruler.offers = automation_offer(lambda: open_lane(None, f"send.{self._to}"))
+        self.tap = QComboBox()
+        fill(self.tap, [("after level and pan", "after"), ("before level and pan", "before")])
+        self.tap.activated.connect(
+            lambda i: desk.edit("Send", lambda s: set_send(s, self._strip_id, self._to, tap=self.tap.itemData(i)))
+        )
+        self.gone = button("Remove", "", self._remove, kind="plain")
+        self.setLayout(column(self.ruler, row(self.tap, 1, self.gone), spacing=2))
+
+    def stand_for(self, strip: Strip, send: Send, name: str) -> None:
+        """``name`` of the bus that it goes to."""
+        self._strip_id, self._to = strip.id, send.to
+        self.ruler.stand_for(
+            replace(SEND, label=f"Send: {name}"), f"chains.send.{send.to}", on_change=self._change,
+            on_release=self._desk.end_merge, on_error=self._desk.message.emit,
+        )  # fmt: skip
+        for part, which, words in (
+            (self.tap, "tap", f"Send to {name}, taken"), (self.gone, "remove", f"Remove the send to {name}"),
+        ):  # fmt: skip
+            part.setObjectName(f"chains.send.{send.to}.{which}")
+            part.setAccessibleName(words)
+        self.tap.setCurrentIndex(self.tap.findData(send.tap))
+
+    def _change(self, level_db: float) -> None:
+        strip_id, to = self._strip_id, self._to
+        self._desk.edit(
+            "Send", lambda s: set_send(s, strip_id, to, level_db=level_db), merge_key=("send", strip_id, to)
+        )
+
+    def _remove(self) -> None:
+        strip_id, to = self._strip_id, self._to
+        self._desk.edit("Remove send", lambda s: remove_send(s, strip_id, to))
 
 
 class SendsPanel(QWidget):
@@ -29,22 +71,35 @@ class SendsPanel(QWidget):
         self.setObjectName("chains.sends")
         self._desk = desk
         self._shown: object = None
+        self._strip_id = ""
         self._parts = Fields(self)
         self._open_lane = open_lane
-        self._rulers: dict[str, Ruler] = {}
+        self._cells: list[_SendCell] = []  # those of other strips wait, hidden, behind those of this one
         self._own: dict[str, Ruler] = {}  # by the strip's field
-        self._head = row(spacing=8)
+        self._title, self._goes = label("", "heading"), label("goes to", "soft")
+        self._group, self._add_to = QComboBox(), QComboBox()
+        for box, name, words in (
+            (self._group, "chains.group", "Group"),
+            (self._add_to, "chains.send.add", "Add a send"),
+        ):
+            box.setObjectName(name)
+            box.setAccessibleName(words)
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+        self._add_to.setToolTip("A copy of this signal to a return, such as a reverb that several tracks share")
+        self._group.activated.connect(self._regroup)
+        self._add_to.activated.connect(lambda i: self._add(self._strip_id, self._add_to.itemData(i)))
         self._grid = QGridLayout()
         self._grid.setHorizontalSpacing(12)
         for i in range(_COLUMNS):
             self._grid.setColumnStretch(i, 1)
-        self.setLayout(column(self._head, self._grid, spacing=4))
+        head = row(self._title, 1, self._goes, self._group, self._add_to, spacing=8)
+        self.setLayout(column(head, self._grid, spacing=4))
 
     def show_strip(self, strip: Strip) -> None:
         session = self._desk.session
         wanted = (
             strip.id, tuple((s.to, s.tap) for s in strip.sends), tuple((b.id, b.name) for b in session.buses),
-            strip.bus if isinstance(strip, Track) else None,
+            strip.bus if isinstance(strip, Track) else None, session.mix.name,
         )  # fmt: skip
         if wanted != self._shown:
             self._shown = wanted
@@ -55,75 +110,39 @@ class SendsPanel(QWidget):
             if name != NUDGE.name:
                 ruler.show_moves(session.automated_range(strip.id, name))
         old = {s.to: s.level_db for s in kept.sends} if kept else {}
-        for send in strip.sends:
-            ruler = self._rulers[send.to]
-            ruler.show_value(send.level_db, old.get(send.to))
-            ruler.show_moves(self._desk.session.automated_range(strip.id, f"send.{send.to}"))
+        for send, cell in zip(strip.sends, self._cells, strict=False):
+            cell.ruler.show_value(send.level_db, old.get(send.to))
+            cell.ruler.show_moves(session.automated_range(strip.id, f"send.{send.to}"))
 
     def _make(self, strip: Strip) -> None:
-        desk, session = self._desk, self._desk.session
-        clear(self._head)
-        self._parts.take_back()
-        self._rulers, self._own = {}, {}
-        cells: list[QWidget] = [
-            self._own_ruler(strip, p) for p in (LEVEL, PAN, *([NUDGE] if isinstance(strip, Track) else []))
-        ]
-        self._head.addWidget(label("The track itself" if isinstance(strip, Track) else "The bus itself", "heading"))
-        self._head.addStretch(1)
-        if strip.id == session.mix.id:
-            self._parts.put(cells, self._grid, _COLUMNS, Qt.AlignmentFlag.AlignTop)
-            return
-        self._head.addWidget(label("goes to", "soft"))
-        if isinstance(strip, Track):
-            group = QComboBox()
-            group.setObjectName("chains.group")
-            group.setAccessibleName("Group")
-            fill(group, [(session.mix.name, None), *((bus.name, bus.id) for bus in session.buses)])
-            group.setCurrentIndex(max(0, group.findData(strip.bus)))
-            group.activated.connect(
-                lambda i: desk.edit("Group", lambda s: change_strip(s, strip.id, bus=group.itemData(i)))
-            )
-            self._head.addWidget(group)
+        session, is_track, is_mix = self._desk.session, isinstance(strip, Track), strip.id == self._desk.session.mix.id
+        self._strip_id = strip.id
+        self._parts.take_back(spare=self._cells)
+        self._own = {}
+        rulers = [self._own_ruler(strip, p) for p in (LEVEL, PAN, *([NUDGE] if is_track else []))]
+        self._title.setText("The track itself" if is_track else "The bus itself")
+        for part, shown in ((self._goes, not is_mix), (self._group, is_track), (self._add_to, not is_mix)):
+            if not shown:
+                let_go_of_focus(part)
+            part.setVisible(shown)
+        for box in (self._group, self._add_to):
+            box.clear()
+            if (last := last_by_tab(self.window())) is not None:  # Tab comes to them after what is above, which may be new
+                QWidget.setTabOrder(last, box)
+        fill(self._group, [(session.mix.name, None), *((bus.name, bus.id) for bus in session.buses)])
+        self._group.setCurrentIndex(max(0, self._group.findData(strip.bus)) if isinstance(strip, Track) else 0)
         sent = {s.to for s in strip.sends}
-        add = QComboBox()
-        add.setObjectName("chains.send.add")
-        add.setAccessibleName("Add a send")
-        add.setToolTip("A copy of this signal to a return, such as a reverb that several tracks share")
         returns = [(bus.name, bus.id) for bus in session.buses if bus.id != strip.id and bus.id not in sent]
-        fill(add, [("add a send…", None), *returns, (_NEW, _NEW)])
-        add.activated.connect(lambda i: self._add(strip.id, add.itemData(i)))
-        self._head.addWidget(add)
-        for send in strip.sends:
-            name = session.strip(send.to).name
+        fill(self._add_to, [("add a send…", None), *returns, (_NEW, _NEW)])
+        while len(self._cells) < len(strip.sends):
+            self._cells.append(_SendCell(self._desk, self._open_lane))
+        for send, cell in zip(strip.sends, self._cells, strict=False):
+            cell.stand_for(strip, send, session.strip(send.to).name)
+        self._parts.put([*rulers, *self._cells[: len(strip.sends)]], self._grid, _COLUMNS, Qt.AlignmentFlag.AlignTop)
 
-            def change(level_db: float, to: str = send.to) -> None:
-                desk.edit(
-                    "Send", lambda s: set_send(s, strip.id, to, level_db=level_db), merge_key=("send", strip.id, to)
-                )
-
-            ruler = Ruler(
-                replace(SEND, label=f"Send: {name}"), f"chains.send.{send.to}", on_change=change,
-                on_release=desk.end_merge, on_error=desk.message.emit,
-            )  # fmt: skip
-            tap = QComboBox()
-            tap.setObjectName(f"chains.send.{send.to}.tap")
-            tap.setAccessibleName(f"Send to {name}, taken")
-            fill(tap, [("after level and pan", "after"), ("before level and pan", "before")])
-            tap.setCurrentIndex(tap.findData(send.tap))
-            tap.activated.connect(
-                lambda i, to=send.to, b=tap: desk.edit("Send", lambda s: set_send(s, strip.id, to, tap=b.itemData(i)))
-            )
-            gone = button(
-                "Remove", f"chains.send.{send.to}.remove",
-                lambda to=send.to: desk.edit("Remove send", lambda s: remove_send(s, strip.id, to)),
-                kind="plain", accessible=f"Remove the send to {name}",
-            )  # fmt: skip
-            cell = QWidget()
-            cell.setLayout(column(ruler, row(tap, 1, gone), spacing=2))
-            self._rulers[send.to] = ruler
-            ruler.offers = automation_offer(lambda to=send.to: self._open_lane(None, f"send.{to}"))
-            cells.append(cell)
-        self._parts.put(cells, self._grid, _COLUMNS, Qt.AlignmentFlag.AlignTop)
+    def _regroup(self, at: int) -> None:
+        strip_id, bus = self._strip_id, self._group.itemData(at)
+        self._desk.edit("Group", lambda s: change_strip(s, strip_id, bus=bus))
 
     def _own_ruler(self, strip: Strip, p: Param) -> Ruler:
         desk = self._desk

@@ -8,7 +8,18 @@ from PySide6.QtWidgets import QComboBox, QFrame, QLabel, QPushButton, QSizePolic
 from zygotone.advise.findings import RULES, Finding, Fix
 from zygotone.advise.ladder import worth
 from zygotone.app.desk import Desk
-from zygotone.app.widgets.basic import as_plain, button, clear, column, label, restyle, row, signed, stretch
+from zygotone.app.widgets.basic import (
+    SentenceBox,
+    as_plain,
+    button,
+    clear,
+    column,
+    label,
+    restyle,
+    row,
+    signed,
+    stretch,
+)
 from zygotone.measure.quantities import find_quantity
 
 _COLUMN = 66  # width of the numbers
@@ -106,7 +117,8 @@ class Ladder(QWidget):
         self._worked_for: tuple[object, ...] | None = None  # kept version, finding and section of the fixes shown
         self._worked_out: Finding | None = None  # with those fixes
         self._quiet = ""  # what is said where there is nothing
-        self.box, self.of_track, self.of_band, self.of_kind = (QComboBox() for _ in range(4))
+        self.box = SentenceBox()
+        self.of_track, self.of_band, self.of_kind = (QComboBox() for _ in range(3))
         for box, name, text in (
             (self.box, "fit.finding", "Finding"), (self.of_track, "fit.filter.track", "Only of a track"),
             (self.of_band, "fit.filter.band", "Only in a range of frequencies"), (self.of_kind, "fit.filter.kind", "Only of a kind"),

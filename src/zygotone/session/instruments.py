@@ -297,7 +297,8 @@ def with_layer_value(layer: Layer, path: str, value: float) -> Layer:
 
 # --- notes ---------------------------------------------------------------------------------------------------------
 
-Macros = tuple[float, float, float, float]
+Macro = Annotated[float, Field(ge=0, le=1)]
+Macros = tuple[Macro, Macro, Macro, Macro]
 
 
 class Note(Value):
@@ -310,13 +311,6 @@ class Note(Value):
     nudge_ms: Annotated[float, Field(ge=-200, le=200)] = 0.0
     macros: Macros = (0.0, 0.0, 0.0, 0.0)
     wheel: Annotated[float, Field(ge=0, le=1)] = 0.0
-
-    @field_validator("macros")
-    @classmethod
-    def _within_reach(cls, macros: Macros) -> Macros:
-        if any(not 0.0 <= value <= 1.0 for value in macros):
-            raise ParameterError(f"the macros of a note lie between 0 and 1, got {macros}")
-        return macros
 
 
 class Phrase(Value):

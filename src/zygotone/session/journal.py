@@ -20,7 +20,7 @@ from zygotone.session.audio_store import AudioStore, Blob
 from zygotone.session.history import LogEntry
 from zygotone.session.migrations import upgraded
 from zygotone.session.models import Asset, Session
-from zygotone.session.parsing import parse_model
+from zygotone.session.parsing import nothing_let_go, parse_model
 from zygotone.session.project_file import Project, assets_needed, log_fields, present, read_entry, read_present
 from zygotone.session.value import read_as_sound
 from zygotone.session.versions import PartReader, PartWriter, part_digests
@@ -82,6 +82,7 @@ def end_journal(path: Path) -> None:
             os.truncate(target, 0)
 
 
+@nothing_let_go()
 def recover(path: Path, saved: Project | None, clips: Path | None = None) -> Project | None:
     """The state of the newest good line, or None where there is nothing to recover. ``saved`` is what the file holds, if there is
     one.

@@ -217,6 +217,9 @@ class Asset(Value):
 
 def _twice(names: Iterable[str]) -> list[str]:
     """Those that occur more than once."""
+    names = tuple(names)
+    if len(set(names)) == len(names):  # mostly; to count them takes several times as long
+        return []
     return [name for name, times in Counter(names).items() if times > 1]
 
 

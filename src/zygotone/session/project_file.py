@@ -22,7 +22,7 @@ from zygotone.session.audio_store import AudioStore, Blob
 from zygotone.session.history import LogEntry, Trial
 from zygotone.session.migrations import upgraded
 from zygotone.session.models import Asset, Session
-from zygotone.session.parsing import parse_json, parse_model
+from zygotone.session.parsing import nothing_let_go, parse_json, parse_model
 from zygotone.session.value import read_as_sound
 from zygotone.session.versions import PartReader, PartWriter, parts_as_lines
 
@@ -126,6 +126,7 @@ def _put(z: zipfile.ZipFile, name: str, data: bytes, method: int = zipfile.ZIP_D
     z.writestr(info, data)
 
 
+@nothing_let_go()
 def load_project(path: str | Path) -> Project:
     """Read and check a project.
 

@@ -127,7 +127,9 @@ class SendsPanel(QWidget):
             part.setVisible(shown)
         for box in (self._group, self._add_to):
             box.clear()
-            if (last := last_by_tab(self.window())) is not None:  # Tab comes to them after what is above, which may be new
+            if (
+                last := last_by_tab(self.window())
+            ) is not None:  # Tab comes to them after what is above, which may be new
                 QWidget.setTabOrder(last, box)
         fill(self._group, [(session.mix.name, None), *((bus.name, bus.id) for bus in session.buses)])
         self._group.setCurrentIndex(max(0, self._group.findData(strip.bus)) if isinstance(strip, Track) else 0)

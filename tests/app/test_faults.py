@@ -367,3 +367,38 @@ def test_a_signal_from_outside_ends_it_and_loses_nothing(tmp_path, number):
     left = files.unsaved()
     assert left is not None
     assert left[1].session.song.tempo_bpm == 77.0
+
+
+LOOKS_EVERYWHERE = """
+from PySide6.QtWidgets import QApplication
+from zygotone.app.main import make_application, make_window
+from zygotone.app.preloading import load_what_is_called_here
+from zygotone.app.shots import scratch_settings
+from zygotone.demo import build_demo
+from zygotone.dsp.compile import _Kernel
+make_application()
+window = make_window(build_demo(), settings=scratch_settings())
+window.show()
+load_what_is_called_here()
+ready = _Kernel.ready
+def loading(kernel):
+    print(kernel.__name__)
+    return ready(kernel)
+_Kernel.ready = loading
+for key in window.stages:
+    window.show_stage(key)
+    for strip in window.desk.session.strips():
+        window.desk.selection.track(strip.id)
+        for device in strip.chain:
+            window.desk.selection.device(device.id)
+            QApplication.processEvents()
+import os; print("looked", flush=True); os._exit(0)
+"""
+
+
+def test_no_picture_waits_for_code_to_load(tmp_path):
+    found = subprocess.run(
+        [sys.executable, "-c", LOOKS_EVERYWHERE], capture_output=True, text=True, timeout=120,
+        env={**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)},
+    )  # fmt: skip
+    assert found.stdout.split() == ["looked"], found.stdout + found.stderr

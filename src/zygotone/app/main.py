@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QApplication
 
 from zygotone.app.desk import Desk
 from zygotone.app.files import empty_project
+from zygotone.app.preloading import Preloading
 from zygotone.app.stages import STAGES
 from zygotone.app.theme import application, load_fonts, theme
 from zygotone.app.tidying import Tidier
@@ -49,6 +50,7 @@ def settle_down(window: Window) -> None:
     """Nothing that this process does for itself shall be felt."""
     cores.keep_off_the_player()
     Tidier(window.desk, window)
+    Preloading(window)
 
 
 def end_by_signal(window: Window) -> None:

@@ -179,6 +179,7 @@ def use(project: Project, seconds: float) -> dict[str, float]:
         "longest_ms": max(gaps), "p99_ms": float(np.percentile(gaps, 99)), "over_100_ms": sum(g > 100.0 for g in gaps),
         "drop_outs": transport.drop_outs, "missing_ms": missing_ms, "first_mib": first, "minute_mib": after_a_minute, "last_mib": sum(memory.values()),
         **{f"{name}_mib": mib for name, mib in memory.items()}, **machine.found,
+        "restarts": window.desk.listening.player.restarts,
     }  # fmt: skip
     window.desk.listening.stop()
     return found

@@ -1,5 +1,6 @@
 """Files in and out, and files that lie."""
 
+import gc
 import json
 import struct
 import zipfile
@@ -601,3 +602,17 @@ def test_the_parts_are_plain(parts):
     tracks = [line["track"] for line in lines if line["is"] == "track"]
     assert json.loads(parts["session.json"])["format"] == "zygotone"
     assert {track["name"] for track in tracks} == {"Bass", "Kick"}
+
+
+@pytest.mark.parametrize("collects", [True, False])
+def test_reading_leaves_the_collector_as_it_was(tmp_path, collects):
+    """Nothing is let go while a file is read; the player never lets go on its own, and goes on not to."""
+    (tmp_path / "no.zygotone").write_bytes(b"no project")
+    before = gc.isenabled()
+    (gc.enable if collects else gc.disable)()
+    try:
+        with pytest.raises(BadFileError):
+            load_project(tmp_path / "no.zygotone")
+        assert gc.isenabled() == collects
+    finally:
+        (gc.enable if before else gc.disable)()

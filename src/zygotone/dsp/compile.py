@@ -16,7 +16,7 @@ _lock = threading.RLock()
 
 # What Numba would load, and take longer for than for much of itself, and what no kernel here uses: linear algebra of SciPy, and a
 # parser of C.
-_UNUSED = ("scipy.linalg.cython_blas", "cffi")
+_UNUSED = ("scipy", "scipy.linalg.cython_blas", "cffi")
 
 
 def _numba() -> Callable[..., Any]:

@@ -22,7 +22,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from tests.use import hold_of_an_edit, judging, opening_a_large_file
+from tests.use import forget_peak, hold_of_an_edit, judging, opening_a_large_file, peak_mib
 
 ROOT = Path(__file__).parent.parent
 RATE = 48000
@@ -216,7 +216,8 @@ def growth() -> list[tuple[str, str]]:
 def long_session() -> tuple[float, float]:
     """60 tracks of 5-minute stems: peak memory in MiB of a program that opens and renders it, and times real time."""
     code = (
-        "import sys, time, resource, tempfile, pathlib\n"
+        "import sys, time, tempfile, pathlib\n"
+        "from tests.use import peak_mib\n"
         "import numpy as np\n"
         "from zygotone.session.audio_files import AudioData\n"
         "from zygotone.session.audio_store import AudioStore\n"
@@ -234,7 +235,7 @@ def long_session() -> tuple[float, float]:
         "else:\n"
         "    p = load_project(sys.argv[2]); t = time.perf_counter()\n"
         "    Renderer(p.store).mix(p.session)\n"
-        "    print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, 300 / (time.perf_counter() - t))\n"
+        "    print(peak_mib(), 300 / (time.perf_counter() - t))\n"
     )
     with tempfile.TemporaryDirectory() as folder:
         path = str(Path(folder) / "long.zygotone")
@@ -249,7 +250,8 @@ def long_session() -> tuple[float, float]:
 def demo_speed() -> tuple[float, float]:
     """The whole demo, everything live, block by block: times real time, on two cores; and peak memory in MiB."""
     code = (
-        "import time, resource\n"
+        "import time\n"
+        "from tests.use import peak_mib\n"
         "from zygotone.demo import build_demo\n"
         "from zygotone.engine.graph import compile_session\n"
         "from zygotone.engine.renderer import Renderer\n"
@@ -259,7 +261,7 @@ def demo_speed() -> tuple[float, float]:
         "    r = Renderer(p.store); t = time.perf_counter()\n"
         "    stream_nodes(r, g, {'mix': g.mix}, s.section_span(None), sink=lambda n, x: None)\n"
         "    return s.song.length_s / (time.perf_counter() - t)\n"
-        "go(); print(sorted(go() for _ in range(3))[1], resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)\n"
+        "go(); print(sorted(go() for _ in range(3))[1], peak_mib())\n"
     )
     out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
     speed, memory = map(float, out.split())
@@ -383,6 +385,7 @@ def edit_to_number() -> tuple[float, float, float, int, float]:
     from zygotone.app.shots import scratch_settings, settle
     from zygotone.demo import build_demo
 
+    forget_peak()
     make_application()
     window = make_window(build_demo(), settings=scratch_settings())
     window.show()
@@ -420,7 +423,7 @@ def edit_to_number() -> tuple[float, float, float, int, float]:
     desk.listening.toggle_play()
     desk.files.saved_changes = desk.bench.changes
     window.close()
-    memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    memory = peak_mib()
     return statistics.median(numbers), statistics.median(heard), load, drop_outs, memory
 
 

@@ -44,6 +44,17 @@ def in_use_mib(pid: int | None = None) -> dict[str, float]:
     return found
 
 
+def peak_mib() -> float:
+    """The most memory that this process has had at a time. Not what ``getrusage`` says, which is at first that of who began it."""
+    line = next(x for x in Path("/proc/self/status").read_text().splitlines() if x.startswith("VmHWM:"))
+    return int(line.split()[1]) / 1024.0
+
+
+def forget_peak() -> None:
+    """From now on it is that of what comes (proc(5), clear_refs)."""
+    Path("/proc/self/clear_refs").write_text("5")
+
+
 def _children(pid: int) -> list[int]:
     tasks = Path(f"/proc/{pid}/task").glob("*/children")
     return [int(child) for task in tasks for child in task.read_text().split()]

@@ -12,6 +12,7 @@ import subprocess
 import sys
 import time
 from contextlib import suppress
+from pathlib import Path
 from typing import Self
 
 _TICK_S, _COUNTS_S = 0.002, 0.02
@@ -19,9 +20,10 @@ _TICK_S, _COUNTS_S = 0.002, 0.02
 
 class Standstill:
     """Watches from ``__enter__`` on; ``found`` then has the longest standstill and the sum of those over 20 ms, in ms, of the core that
-    stood longer."""
+    stood longer, and the time that all cores together were taken away (proc(5), stat, steal)."""
 
     def __enter__(self) -> Self:
+        self._stolen_ms = _stolen_ms()
         command = [sys.executable, "-m", "tests.standstill"]
         self._watching = [
             subprocess.Popen([*command, str(core)], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
@@ -32,6 +34,11 @@ class Standstill:
     def __exit__(self, *problem: object) -> None:
         told = [json.loads(each.communicate()[0]) for each in self._watching]
         self.found = {name: max(each[name] for each in told) for name in told[0]}
+        self.found["stolen_ms"] = _stolen_ms() - self._stolen_ms
+
+
+def _stolen_ms() -> float:
+    return 1000.0 * int(Path("/proc/stat").read_text().split()[8]) / os.sysconf("SC_CLK_TCK")
 
 
 def main(core: int) -> None:

@@ -3,11 +3,12 @@
 import time
 from multiprocessing.connection import Pipe
 
+import numpy as np
 import pytest
 
 from tests.engine.child_that_loads import Answers
 from tests.processes import wait_for
-from zygotone.engine.child import HUNG_S, Child
+from zygotone.engine.child import HUNG_S, Child, Served
 
 AS_MODULE = "tests.engine.child_that_loads"
 
@@ -49,6 +50,22 @@ def test_one_that_waits_for_a_device_is_let_do_so(child):
     assert child.state["answered"] == 1.0
     child.send("wait", 3.0 * HUNG_S)  # what says nothing meanwhile is taken for hung
     assert not watch(child, 2.5 * HUNG_S)
+
+
+def test_what_is_done_at_length_gives_its_answer_whenever_it_is_done():
+    """Also in the very moment in which it is looked at."""
+    here, there = Pipe()
+    with here, there:
+        served = Served(there, Answers())
+        lasts = np.random.default_rng(1).uniform(0.8, 1.2, 30) * Served.TELL_S
+        for n, seconds in enumerate(lasts):
+
+            def work(n=n, seconds=seconds):
+                time.sleep(seconds)
+                return n
+
+            assert served.patiently(work) == n
+        assert served.state["alive"] > 0.0
 
 
 def test_one_that_ended_says_how(child):

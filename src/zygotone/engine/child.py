@@ -16,8 +16,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
-from concurrent.futures import TimeoutError as NotYet
+from concurrent.futures import ThreadPoolExecutor, wait
 from contextlib import suppress
 from multiprocessing.connection import Connection, Pipe
 from pathlib import Path
@@ -219,13 +218,11 @@ class Served:
         """Does what takes its time without fault, as a device does that opens, and says meanwhile that it is alive; for as long
         as that may take: what takes longer hangs."""
         doing, until = self._at_length.submit(work), time.monotonic() + DEVICE_S
-        while True:
-            try:
-                return doing.result(self.TELL_S if time.monotonic() < until else None)
-            except NotYet:
-                if doing.done():  # it was the work itself that raised it
-                    raise
+        while not doing.done():
+            wait([doing], self.TELL_S)
+            if time.monotonic() < until:
                 self.state["alive"] += 1.0
+        return doing.result()
 
     def look_around(self) -> None:
         """After each command, and else each ``TELL_S``."""

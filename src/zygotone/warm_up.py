@@ -15,6 +15,7 @@ from zygotone.demo import build_demo
 from zygotone.dsp.dynamics import is_finite
 from zygotone.dsp.interleaving import join_channels, part_channels
 from zygotone.dsp.shaping import CURVES
+from zygotone.dsp.sides import add_at
 from zygotone.dsp.strings import plucked_string
 from zygotone.dsp.types import Stereo
 from zygotone.dsp.voice_filters import add_voice
@@ -46,7 +47,7 @@ _REACH: dict[str, list[dict[str, Any]]] = {
     "multiband": [{}, {"phase": "minimum"}],
     "pitch": [{"semitones": 3.0}],
     "reverb": [{}, {"space": "plate"}, {"space": "nonlinear"}],
-    "saturation": [{"curve": curve} for curve in CURVES] + [{"oversampling": 1}],
+    "saturation": [{"curve": curve} for curve in CURVES] + [{"oversampling": 1}, {"clean_below_hz": 100.0}],
     "spread": [{"method": "allpass"}],
     "tremolo": [{"shape": "drift"}],
     "width": [{"keep_below_hz": 100.0}],
@@ -107,11 +108,14 @@ def _channels_of_files() -> None:
 
 
 def _voices_in_a_song() -> None:
-    """Voices are added to parts of longer arrays, and parts of them to whole ones."""
+    """Voices are added to parts of longer arrays, and parts of them to whole ones; layers are kept in single precision and only read."""
     part, curve, side = np.zeros((2, 64)), np.zeros(32), np.zeros(32)
     for audio in (part[:, :32], part[:, :32].copy()):
         for out in (part[:, 32:], part[:, 32:].copy()):
             add_voice(audio, curve, side, side, out)
+    layer = np.zeros((1, 64), dtype=np.float32)
+    layer.setflags(write=False)
+    add_at(layer, 0, np.ones((2, 1)), part, 0, 64)
 
 
 def _levels(audio: Stereo, rate_hz: int) -> None:

@@ -7,9 +7,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.signals import noise
-from zygotone.dsp.convolution import Convolver, convolved_sides
+from zygotone.dsp.convolution import BandFilter, Convolver, convolved_sides
 from zygotone.dsp.delays import DelayLine
-from zygotone.dsp.sides import Sides
+from zygotone.dsp.sides import Sides, are_alike
 
 _RNG = np.random.default_rng(11)
 TAPS = _RNG.standard_normal((2, 700))
@@ -103,3 +103,30 @@ def test_a_delay_line_that_only_remembers_is_where_one_that_gives_is(frames, cut
             remembers.remember(part)
         else:
             np.testing.assert_array_equal(remembers.process(part), heard)
+
+
+@given(st.integers(0, 4999), st.integers(1, 5000))
+def test_sides_are_alike_only_where_every_frame_is(at, frames):
+    x = np.stack([X, X])[:, :frames]
+    assert are_alike(x)
+    assert not are_alike(x[:1])
+    x[1, at % frames] += 1e-15 + abs(x[1, at % frames]) * 1e-15
+    assert not are_alike(x)
+
+
+@pytest.mark.parametrize("parts_at", [0, 3000, 5000])
+def test_a_band_in_single_precision_is_the_band_to_its_rounding_however_it_is_cut(parts_at):
+    """Against the band's magnitude by its definition, 1 / (1 + (f/fc)⁶) from either side, on sides that part on the way."""
+    rate, low, high = 48000, 300.0, 3000.0
+    x = np.stack([X, X])
+    x[1, parts_at:] *= -0.5
+    band = BandFilter(low, high, rate, lowest_hz=low)
+    ours = in_blocks(band.process, np.pad(x, ((0, 0), (0, band.latency))), [100, 700, 1300, 4000])[:, band.latency :]
+    hz = np.fft.rfftfreq(1 << 16, 1.0 / rate)
+    magnitude = 1.0 / (1.0 + (hz / high) ** 6) - 1.0 / (1.0 + (hz / low) ** 6)
+    padded = np.pad(x, ((0, 0), (20000, (1 << 16) - 25000)))
+    theirs = np.fft.irfft(np.fft.rfft(padded, axis=1) * magnitude, axis=1)[:, 20000:25000]
+    # The filter ends where it has fallen by 80 dB.
+    assert np.sqrt(np.mean((ours - theirs) ** 2)) < 3e-4 * np.sqrt(np.mean(theirs**2))
+    whole = BandFilter(low, high, rate, lowest_hz=low).process(np.pad(x, ((0, 0), (0, band.latency))))
+    np.testing.assert_allclose(ours, whole[:, band.latency :], atol=1e-5)

@@ -25,7 +25,7 @@ from zygotone.errors import BadFileError
 from zygotone.session.audio_files import AudioData, read_audio
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.edits import change_strip, insert_device
-from zygotone.session.mapped import MappedCache, sounds, takes_below
+from zygotone.session.mapped import MappedCache, sounds, stretches, takes_below
 from zygotone.warm_up import play_ready
 
 
@@ -210,6 +210,8 @@ def test_silence_of_a_layer_is_not_read(tmp_path, monkeypatch):
     cache = MappedCache(tmp_path)
     cache.put("a", audio)
     take = KeptTake(np.asarray(MappedCache(tmp_path).get("a")), sounding=MappedCache(tmp_path).sounding("a"))
+    in_memory = KeptTake(take.audio, sounding=stretches(audio))
+    assert sum(last - first for first, last in in_memory.sounding or ()) <= 50_000 + 2 * 8192
     gain = np.full((2, 1), 0.5)
     for start in range(-1000, 2_001_000, 999):
         want = np.zeros((2, 999))
@@ -217,6 +219,7 @@ def test_silence_of_a_layer_is_not_read(tmp_path, monkeypatch):
         if last > first:
             want[:, first:last] = 0.5 * audio[:, start + first : start + last]
         np.testing.assert_array_equal(_cut([take], [gain], start, 999), want)
+        np.testing.assert_array_equal(_cut([in_memory], [gain], start, 999), want)
     maps = Path("/proc/self/smaps").read_text().split(str(cache._path("a")))
     mapped_kib = [int(part.split("Rss:")[1].split()[0]) for part in maps[1:] if "Rss:" in part]
     assert max(mapped_kib) < 1024  # of 8 MiB

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import replace
 
 from zygotone.advise.findings import RULES, Finding, Rule, Subject
@@ -12,6 +12,7 @@ from zygotone.advise.ladder import costs, with_costs
 from zygotone.advise.on_purpose import marked
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.graph import compile_session
+from zygotone.engine.nodes import SourceNode, nodes_below
 from zygotone.engine.pipeline import at_once
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import ParameterError
@@ -65,21 +66,18 @@ def asked(hearing: Hearing, rule: Rule, subject: Subject) -> tuple[Finding, ...]
     )
 
 
-def find_all(
-    session: Session,
-    renderer: Renderer,
-    sections: Iterable[Section] | None = None,
-    *,
-    progress: Callable[[float, str], None] = lambda share, what: None,
-    cancelled: IsUnwanted = lambda: False,
-) -> list[Finding]:
+def find_all(session: Session, renderer: Renderer, sections: Iterable[Section] | None = None) -> list[Finding]:
     """Findings of the song: one for each rule and set of tracks, from the section where it is gravest."""
     sections = tuple(sections if sections is not None else session.song.sections)
     graph = compile_session(session)
+    renderer.make_sources([n for n in nodes_below(graph.strip.values()) if isinstance(n, SourceNode)], session)
+    # Side by side, the longest first: none waits for another, and the short ones fill what is left at the end.
+    order = sorted(sections, key=lambda section: -section.bars)
+    found = at_once([functools.partial(find_in, Hearing.of(graph, section, renderer)) for section in order])
+    found_in = dict(zip((section.id for section in order), found, strict=True))
     worst: dict[tuple[str, tuple[str, ...], tuple[str, ...]], Finding] = {}
-    for i, section in enumerate(sections):
-        progress(i / len(sections), section.name)
-        for finding in find_in(Hearing.of(graph, section, renderer, cancelled)):
+    for section in sections:
+        for finding in found_in[section.id]:
             key = (finding.rule, finding.tracks, finding.layers)
             if key not in worst or (finding.on_purpose is None, finding.severity) > (
                 worst[key].on_purpose is None,

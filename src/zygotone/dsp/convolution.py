@@ -12,7 +12,7 @@ import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.memory import Memory
-from zygotone.dsp.sides import Sides
+from zygotone.dsp.sides import Sides, are_alike
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
 # Partitions worked out together at most: enough to make a call worth while, few enough to stay in the cache.
@@ -52,20 +52,28 @@ class Convolver(Memory):
 
     remembers = ("_in_state", "_heard_state", "_out_state", "_at_state")
 
-    def __init__(self, taps: FloatArray, *, partition: int = 256, both: bool = False) -> None:
-        """taps (filters, n); ``both`` for a signal that is complex."""
+    def __init__(self, taps: FloatArray, *, partition: int = 256, both: bool = False, single: bool = False) -> None:
+        """taps (filters, n); ``both`` for a signal that is complex; ``single`` for one that needs no more than single precision,
+        which takes half the time."""
         filters, n = taps.shape
         parts = max(1, math.ceil(n / partition))
         padded = np.zeros((filters, parts, 2 * partition))
         padded[..., :partition] = np.pad(taps, ((0, 0), (0, parts * partition - n))).reshape(filters, parts, partition)
-        self._forward: Callable[..., Any] = np.fft.fft if both else np.fft.rfft
-        self._back: Callable[..., Any] = np.fft.ifft if both else np.fft.irfft
-        self._spectra = np.ascontiguousarray(self._forward(padded, axis=-1))
+        self._forward: Callable[..., Any]
+        self._back: Callable[..., Any]
+        if single:
+            from scipy.fft import irfft, rfft  # several transforms at a time in single precision, and loaded only here
+
+            assert not both
+            self._forward, self._back = rfft, irfft
+        else:
+            self._forward, self._back = (np.fft.fft, np.fft.ifft) if both else (np.fft.rfft, np.fft.irfft)
+        kind: Any = np.float32 if single else np.complex128 if both else np.float64
+        self._spectra = np.ascontiguousarray(self._forward(padded.astype(np.float32) if single else padded, axis=-1))
         self.latency = partition
         self._size = partition
-        kind = np.complex128 if both else np.float64
         self._in_state = np.zeros(2 * partition, dtype=kind)
-        self._heard_state = np.zeros((parts, self._spectra.shape[-1]), dtype=np.complex128)
+        self._heard_state = np.zeros((parts, self._spectra.shape[-1]), dtype=self._spectra.dtype)
         self._out_state = np.zeros((filters, partition), dtype=kind)
         self._at_state = np.zeros(2, dtype=np.int64)  # frames of the present partition; next entry of the ring
 
@@ -85,6 +93,7 @@ class Convolver(Memory):
 
     def process(self, x: npt.NDArray[Any]) -> npt.NDArray[Any]:
         """x (n,) to (filters, n), late by ``latency``."""
+        x = x.astype(self._in_state.dtype, copy=False)
         most = _MOST_TURNS * self._size
         if len(x) <= most:
             return self._some(x)
@@ -103,7 +112,7 @@ class Convolver(Memory):
         windows = np.ndarray(
             (turns, 2 * size), stream.dtype, stream, strides=(size * step, step)
         )  # each half over the last
-        total = np.empty((turns, len(self._spectra), self._spectra.shape[-1]), dtype=np.complex128)
+        total = np.empty((turns, len(self._spectra), self._spectra.shape[-1]), dtype=self._spectra.dtype)
         _multiply_add(self._spectra, self._forward(windows), self._heard_state, self._at_state, total)
         made = self._back(total)[..., size:].swapaxes(0, 1).reshape(len(self._spectra), turns * size)
         y = np.concatenate([self._out_state[:, fill:], made], axis=1)[:, :n]
@@ -123,7 +132,7 @@ class StereoConvolver(Memory):
 
     def process(self, x: Stereo) -> FloatArray:
         """x (2, n) to (filters, 2, n), late by ``partition``."""
-        if self._alike_state[0] and not np.array_equal(x[0], x[1]):
+        if self._alike_state[0] and not are_alike(x):
             self._alike_state[0] = False
         together = np.empty(x.shape[1], dtype=np.complex128)
         together.real, together.imag = x
@@ -133,12 +142,12 @@ class StereoConvolver(Memory):
         return y
 
 
-def convolved_sides(left: FloatArray, right: FloatArray, *, partition: int) -> Sides[Convolver]:
+def convolved_sides(left: FloatArray, right: FloatArray, *, partition: int, single: bool = False) -> Sides[Convolver]:
     """A convolver a side, of one response (n,) each."""
     alike = np.array_equal(left, right)
     return Sides(
-        lambda: Convolver(left[None], partition=partition),
-        None if alike else lambda: Convolver(right[None], partition=partition),
+        lambda: Convolver(left[None], partition=partition, single=single),
+        None if alike else lambda: Convolver(right[None], partition=partition, single=single),
     )
 
 
@@ -165,7 +174,7 @@ BAND_ORDER = 6
 
 class BandFilter(Memory):
     """What lies between two frequencies, in phase with the input: 36 dB an octave at either edge, −6 dB at the edge
-    itself. ``None`` leaves a side open."""
+    itself. ``None`` leaves a side open. Single precision: what it lets through is bent, and added to what went round it."""
 
     def __init__(
         self,
@@ -187,12 +196,12 @@ class BandFilter(Memory):
             taps += _lowpass_taps(high_hz, half, sample_rate_hz, BAND_ORDER)
         if low_hz is not None:
             taps -= _lowpass_taps(low_hz, half, sample_rate_hz, BAND_ORDER)
-        self._convolver = StereoConvolver(taps[None], partition=partition)
+        self._sides = convolved_sides(taps, taps, partition=partition, single=True)
         self.latency = half + partition
 
     def process(self, x: Stereo) -> Stereo:
         """x (2, n) to (2, n), late by ``latency``."""
-        return np.ascontiguousarray(self._convolver.process(x)[0])
+        return np.asarray(self._sides.process(x, Convolver.process)[0])
 
 
 class Crossover(Memory):

@@ -20,6 +20,7 @@ import numpy as np
 
 from zygotone.devices import Host, make_processor
 from zygotone.dsp.giving_up import IsUnwanted, asked_here, given_up_when
+from zygotone.dsp.sides import add_at, are_alike
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray, Single, Stereo
 from zygotone.engine.block_graph import BlockGraph, cut_span
 from zygotone.engine.chains import process_chain
@@ -31,7 +32,7 @@ from zygotone.engine.runners import GivenRunner, ReadSource
 from zygotone.session.audio_files import resample
 from zygotone.session.audio_store import AudioStore, Clip, HeldClip
 from zygotone.session.held import Held
-from zygotone.session.mapped import MappedCache, Stretches, sounds
+from zygotone.session.mapped import MappedCache, Stretches, sounds, stretches
 from zygotone.session.models import (
     ClipSource,
     Device,
@@ -84,7 +85,7 @@ class KeptTake:
     def of(cls, take: Take) -> KeptTake:
         gain_db = None if take.gain_db is None else take.gain_db.astype(np.float32)
         audio = take.audio.astype(np.float32, copy=False)
-        if len(audio) == 2 and np.array_equal(*audio):
+        if are_alike(audio):
             audio = audio[:1].copy()
         return cls(audio, gain_db, take.bad_samples)
 
@@ -201,16 +202,15 @@ class Renderer:
         )  # fmt: skip
         take: KeptTake | None = self.held.get(key)
         if take is None and self.mapped is not None and (mapped := self.mapped.get(key)) is not None:
-            # A plain view, since slices of a map take their time.
-            return KeptTake(np.asarray(mapped), sounding=self.mapped.sounding(key))
+            return KeptTake(_to_read(mapped), sounding=self.mapped.sounding(key))
         if take is None:
             audio = render_layer(
                 source, layer, track.parts, session.song, session.rate_hz, automation=layer_automation(layer, mine, bpm=session.song.tempo_bpm),
                 clip=self.clip_reader(session.rate_hz),
             )  # fmt: skip
             if self.mapped is not None:
-                return KeptTake(np.asarray(self.mapped.put(key, audio)), sounding=self.mapped.sounding(key))
-            take = KeptTake(audio.astype(np.float32))
+                return KeptTake(_to_read(self.mapped.put(key, audio)), sounding=self.mapped.sounding(key))
+            take = KeptTake(audio.astype(np.float32), sounding=stretches(audio))
             self._keep(key, take)
         return take
 
@@ -337,6 +337,13 @@ class Renderer:
         ).audio
 
 
+def _to_read(mapped: FloatArray) -> Single:
+    """A plain view, since slices of a map take their time; never to be written to, also where it is no map."""
+    plain = np.asarray(mapped, dtype=np.float32).view()
+    plain.setflags(write=False)
+    return plain
+
+
 def moved_clip(clip: Clip, semitones: int, stretch: float, rate_hz: int) -> Stereo:
     """A clip at another pitch and ``stretch`` times as long: resampled to its new length, and its pitch moved by what that
     changed and by ``semitones``."""
@@ -435,8 +442,7 @@ def _cut(parts: Sequence[KeptTake], gains: Sequence[FloatArray], start: int, fra
     outside of them."""
     out = np.zeros((2, frames))
     for take, gain in zip(parts, gains, strict=True):
-        audio = take.audio
-        first, last = max(0, -start), min(frames, audio.shape[1] - start)
+        first, last = max(0, -start), min(frames, take.audio.shape[1] - start)
         if last > first and sounds(take.sounding, start + first, start + last):  # what is not read takes no memory
-            out[:, first:last] += gain * audio[:, start + first : start + last]
+            add_at(take.audio, start + first, gain, out, first, last)
     return out

@@ -11,6 +11,7 @@ import numpy as np
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.peaks import largest_magnitude
+from zygotone.dsp.sides import are_alike
 from zygotone.dsp.types import FloatArray, IntArray, Stereo
 from zygotone.measure.loudness import Loudness, loudness, step_bounds
 
@@ -144,7 +145,7 @@ def clicks(audio: Stereo, rate_hz: int) -> list[int]:
     wave, which come back, are none, nor is a drum's beginning, which goes on."""
     found: list[int] = []
     width, apart, itself = max(8, round(0.005 * rate_hz)), round(0.06 * rate_hz), 4
-    sides = audio[:1] if np.array_equal(audio[0], audio[-1]) else audio
+    sides = audio[:1] if are_alike(audio) else audio
     for channel in sides:
         give_up_if_unwanted()
         for each in _steps_out(np.ascontiguousarray(channel, dtype=np.float64), width, apart, itself).tolist():

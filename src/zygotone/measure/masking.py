@@ -18,6 +18,7 @@ import numpy as np
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.giving_up import give_up_if_unwanted
+from zygotone.dsp.sides import are_alike
 from zygotone.dsp.types import FloatArray, Single, Stereo
 
 # Sound pressure level that a mix of −20 LUFS has where it is listened to: that of K-20 monitoring and of film (common practice).
@@ -212,7 +213,7 @@ def excitation_of_ears(audio: Stereo, rate_hz: int, *, playback_db: float = PLAY
     Each ear has its own loudspeaker and, ``far_ear`` quieter, the other; their powers add up. How the two sides stand to each
     other in phase is left out, so what the ears gain by comparing phases (some dB, at low frequencies only) is too.
     """
-    alike = np.array_equal(audio[0], audio[1])
+    alike = are_alike(audio)
 
     def ears(sides: list[FloatArray], hz: FloatArray) -> list[FloatArray]:
         far = far_ear(hz)

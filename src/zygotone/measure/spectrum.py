@@ -10,6 +10,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.giving_up import give_up_if_unwanted
+from zygotone.dsp.sides import are_alike
 from zygotone.dsp.types import FloatArray
 
 N_FFT = 16384
@@ -42,6 +43,7 @@ def spectrum(audio: FloatArray, sample_rate_hz: int, *, n_fft: int = N_FFT) -> S
 
     The frames run over both ends, so that every sample has the same weight.
     """
+    audio = audio[:1] if are_alike(audio) else audio
     frames = audio.shape[1]
     n = n_fft
     while n > 256 and n > 4 * frames:

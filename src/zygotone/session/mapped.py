@@ -43,6 +43,13 @@ def sounds(stretches: Stretches | None, start: int, stop: int) -> bool:
     return stretches is None or any(first < stop and start < last for first, last in stretches)
 
 
+def stretches(audio: FloatArray) -> Stretches:
+    """Where audio (channels, n) is not silent all along, as far as pieces of 8192 frames tell."""
+    frames = audio.shape[1]
+    pieces = ((at, min(frames, at + _PIECE_FRAMES)) for at in range(0, frames, _PIECE_FRAMES))
+    return tuple((first, last) for first, last in pieces if audio[:, first:last].any())
+
+
 @functools.cache
 def _program() -> str:
     """Names the code that notes and clips become audio by: what another version of it made may sound otherwise."""

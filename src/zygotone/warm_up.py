@@ -12,10 +12,11 @@ from typing import Any
 import numpy as np
 
 from zygotone.demo import build_demo
+from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.dynamics import is_finite
 from zygotone.dsp.interleaving import join_channels, part_channels
 from zygotone.dsp.shaping import CURVES
-from zygotone.dsp.sides import add_at
+from zygotone.dsp.sides import add_at, both_from
 from zygotone.dsp.strings import plucked_string
 from zygotone.dsp.types import Stereo
 from zygotone.dsp.voice_filters import add_voice
@@ -108,7 +109,8 @@ def _channels_of_files() -> None:
 
 
 def _voices_in_a_song() -> None:
-    """Voices are added to parts of longer arrays, and parts of them to whole ones; layers are kept in single precision and only read."""
+    """Voices are added to parts of longer arrays, and parts of them to whole ones; layers are kept in single precision and only read; what is
+    late in different ways is added up."""
     part, curve, side = np.zeros((2, 64)), np.zeros(32), np.zeros(32)
     for audio in (part[:, :32], part[:, :32].copy()):
         for out in (part[:, 32:], part[:, 32:].copy()):
@@ -116,6 +118,8 @@ def _voices_in_a_song() -> None:
     layer = np.zeros((1, 64), dtype=np.float32)
     layer.setflags(write=False)
     add_at(layer, 0, np.ones((2, 1)), part, 0, 64)
+    both_from(layer, 0, part)
+    DelayLine(8).add_to(part, np.zeros((2, 64)))
 
 
 def _levels(audio: Stereo, rate_hz: int) -> None:

@@ -94,11 +94,14 @@ def test_a_pair_that_was_alike_passes_its_memory_to_both_of_one_that_is_not():
 
 
 @given(st.integers(0, 300), st.lists(st.integers(0, 1000), max_size=6), st.sets(st.integers(0, 6)))
-def test_a_delay_line_that_only_remembers_is_where_one_that_gives_is(frames, cuts, silent):
+def test_a_delay_line_that_only_remembers_or_adds_is_where_one_that_gives_is(frames, cuts, silent):
     x = noise(1000 / 48000)
-    gives, remembers = DelayLine(frames), DelayLine(frames)
+    gives, remembers, adds = DelayLine(frames), DelayLine(frames), DelayLine(frames)
     for i, part in enumerate(np.split(x, sorted(cuts), axis=1)):
         heard = gives.process(part)
+        out = np.zeros_like(part)
+        adds.add_to(part, out)
+        np.testing.assert_array_equal(out, heard)
         if i in silent:
             remembers.remember(part)
         else:

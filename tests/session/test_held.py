@@ -19,7 +19,7 @@ def test_the_bound_holds_and_the_newest_is_there(puts):
     for key, size in puts:
         held.put(key, np.zeros(size, dtype=np.int8))
         assert held.held_bytes <= 1000
-        assert held.held_bytes == sum(s for _, s in held._held.values())
+        assert held.held_bytes == sum(each.size for each in held._dear.values())
         assert held.get(key) is not None
 
 
@@ -53,7 +53,7 @@ def test_threads_share_it():
         each.start()
     for each in threads:
         each.join()
-    assert held.held_bytes == sum(size for _, size in held._held.values()) <= 10_000
+    assert held.held_bytes == sum(each.size for each in held._dear.values()) <= 10_000
 
 
 def test_what_another_thread_works_out_is_waited_for_and_worked_out_once():
@@ -132,13 +132,26 @@ def test_what_is_cheap_goes_first():
     assert held.held_bytes == 80
 
 
+def test_what_has_long_not_been_asked_for_goes_before_what_is_cheap():
+    """Version after version, each of two dear values and a cheap one: the cheap one of the present stays, and of the old ones those
+    go that nobody asks for any more."""
+    held = Held(1000)
+    held.put("song", np.zeros(300, dtype=np.int8))  # which all of them need
+    for version in range(30):
+        for name, cheap in (("before", False), ("after", False), ("mix", True)):
+            held.put((name, version), np.zeros(100, dtype=np.int8), cheap=cheap)
+            assert held.held_bytes <= 1000
+        for key in ("song", ("before", version), ("after", version), ("mix", version)):
+            assert held.get(key) is not None, (key, version)
+
+
 def test_clips_and_takes_share_one_bound(tmp_path):
     project = tone_project(tmp_path, Low=50.0, High=500.0)
     project.store.held.limit_bytes = 6_000_000
     renderer = Renderer(project.store, project.store.held)
     renderer.mix(project.session)
     assert 0 < project.store.held.held_bytes <= 6_000_000
-    kinds = {key[0] for key in (*project.store.held._held, *project.store.held._cheap)}
+    kinds = {key[0] for key in (*project.store.held._dear, *project.store.held._cheap)}
     assert "clip" in kinds
     assert len(kinds) > 1
 

@@ -27,6 +27,25 @@ def _delay(x: Stereo, frames: int, ring: Stereo, pos: IntArray, y: Stereo) -> No
 
 
 @kernel
+def _delay_add(x: Stereo, frames: int, ring: Stereo, pos: IntArray, out: Stereo) -> None:
+    """Adds to out (2, n) what ``_delay`` gives."""
+    n, size = x.shape[1], ring.shape[1]
+    held = min(n, frames)
+    at = pos[0] - frames
+    at = at if at >= 0 else at + size
+    whole = min(held, size - at)
+    for c in range(2):
+        early, late, rest = out[c, :whole], out[c, whole:held], out[c, held:]
+        kept, first, block = ring[c, at : at + whole], ring[c, : held - whole], x[c, : n - held]
+        for i in range(whole):
+            early[i] += kept[i]
+        for i in range(held - whole):
+            late[i] += first[i]
+        for i in range(n - held):
+            rest[i] += block[i]
+
+
+@kernel
 def _remember(x: Stereo, ring: Stereo, pos: IntArray) -> None:
     """The last of x (2, n) into ring (2, size)."""
     n, size = x.shape[1], ring.shape[1]
@@ -65,6 +84,14 @@ class DelayLine(Memory):
         _delay(x, self._frames, self._ring, self._pos, y)
         self.remember(x)
         return y
+
+    def add_to(self, x: Stereo, out: Stereo) -> None:
+        """As ``process``; what comes out is added to ``out`` (2, n)."""
+        if self._frames:
+            _delay_add(x, self._frames, self._ring, self._pos, out)
+        else:
+            out += x
+        self.remember(x)
 
     def remember(self, x: Stereo) -> None:
         """As ``process``, where nobody wants what comes out now."""

@@ -31,6 +31,16 @@ def add_at(audio: Single, begin: int, gains: FloatArray, out: Stereo, first: int
             here[i] += gain * there[i]
 
 
+@kernel
+def both_from(audio: Stereo | Single, begin: int, out: Stereo) -> None:
+    """Into out (2, n) what audio (1 or 2, frames) holds from frame begin on."""
+    for side in range(2):
+        row, here = audio[min(side, audio.shape[0] - 1)], out[side]
+        there = row[begin : begin + here.shape[0]]
+        for i in range(here.shape[0]):
+            here[i] = there[i]
+
+
 class Sides(Memory, Generic[T]):
     """Two of the same, one a side. As long as both sides have been given the same (a guitar before it is panned), one
     works for both."""

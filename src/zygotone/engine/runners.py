@@ -13,6 +13,7 @@ from zygotone.devices.pan import pan_gains
 from zygotone.dsp.delays import PAST_FRAMES, DelayLine
 from zygotone.dsp.dynamics import is_finite, replace_not_finite
 from zygotone.dsp.levels import db_to_gain, side_gains
+from zygotone.dsp.sides import both_from
 from zygotone.dsp.types import FloatArray, Single, Stereo
 from zygotone.engine.motion import FADE_FRAMES, beats_of, by_path, fade_weights, moved, smoothed
 from zygotone.engine.nodes import BlendNode, DeviceNode, Node, SourceNode, StripNode, SumNode
@@ -102,8 +103,9 @@ class GivenRunner(Runner):
         return ()
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
-        part = self._audio[:, start - self._first : start - self._first + frames]
-        return np.ascontiguousarray(np.broadcast_to(part, (2, frames)), dtype=np.float64)
+        out = np.empty((2, frames))
+        both_from(self._audio, start - self._first, out)
+        return out
 
 
 class DeviceRunner(Runner):
@@ -349,14 +351,14 @@ def strip_gains(level_db: float, pan_pct: float) -> FloatArray:
 
 class SumRunner(Runner):
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
-        parts = self._aligned(inputs)
-        if not parts:
-            return np.zeros((2, frames))
-        if len(parts) == 1:
-            return self._clean(parts[0])
-        out = parts[0] + parts[1]
-        for x in parts[2:]:
-            out += x
+        if len(inputs) == 1:
+            return self._clean(self._aligned(inputs)[0])
+        out = np.zeros((2, frames))
+        for line, x in zip(self._align, inputs, strict=True):
+            if self._in_time:
+                out += x
+            else:
+                line.add_to(x, out)
         return self._clean(out)
 
 

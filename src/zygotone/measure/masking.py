@@ -293,15 +293,25 @@ def _threshold(
     frames, lags = other.shape[1], left_over.shape[0]
     over_db = np.empty(frames)
     for b in range(other.shape[0]):
+        over_db[:] = -1.0  # not worked out yet: where a masker goes on, nothing that it left behind counts
+        loudest = 0.0
         for n in range(frames):
-            over_db[n] = max(0.0, 10.0 * math.log10(max(other[b, n] / quiet_[b], 1.0)) - after_c_db)
+            loudest = max(loudest, other[b, n])
+        most_db = max(0.0, 10.0 * math.log10(max(loudest / quiet_[b], 1.0)) - after_c_db)
+        most = quiet_[b] * math.exp(left_over[0] * most_db * 0.23025850929940458) if most_db > 0.0 else 0.0
         for n in range(frames):
-            left_db = 0.0
-            for lag in range(min(lags, n)):
-                left_db = max(left_db, left_over[lag] * over_db[n - 1 - lag])
             now = other[b, n] * k[b]
-            if left_db > 0.0:
-                now = max(now, quiet_[b] * math.exp(left_db * 0.23025850929940458))
+            if now < most:
+                left_db = 0.0
+                for lag in range(min(lags, n)):
+                    if left_over[lag] * most_db <= left_db:
+                        break
+                    then = n - 1 - lag
+                    if over_db[then] < 0.0:
+                        over_db[then] = max(0.0, 10.0 * math.log10(max(other[b, then] / quiet_[b], 1.0)) - after_c_db)
+                    left_db = max(left_db, left_over[lag] * over_db[then])
+                if left_db > 0.0:
+                    now = max(now, quiet_[b] * math.exp(left_db * 0.23025850929940458))
             out[b, n] = now
 
 

@@ -6,12 +6,20 @@ import threading
 import weakref
 from collections import OrderedDict
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 from zygotone.dsp.giving_up import give_up_if_unwanted
 
 DEFAULT_BYTES = 896 << 20
 _ASKS_S = 0.02  # how often who waits asks whether it is still wanted
+
+
+@dataclass(slots=True)
+class _Entry:
+    value: Any
+    size: int
+    used: int  # how many bytes had been put in all when it was last asked for
 
 
 class Held:
@@ -22,8 +30,10 @@ class Held:
 
     def __init__(self, limit_bytes: int = DEFAULT_BYTES) -> None:
         self.limit_bytes, self.held_bytes = limit_bytes, 0
-        self._held: OrderedDict[object, tuple[Any, int]] = OrderedDict()
-        self._cheap: OrderedDict[object, tuple[Any, int]] = OrderedDict()  # these go first
+        self._put_bytes = 0  # in all, by which it is told what has long not been asked for
+        # Each in order of use.
+        self._dear: OrderedDict[object, _Entry] = OrderedDict()
+        self._cheap: OrderedDict[object, _Entry] = OrderedDict()
         self._making: dict[object, threading.Event] = {}
         self._in_use: weakref.WeakValueDictionary[object, Any] = weakref.WeakValueDictionary()
         # Entered again by whoever holds it where Python, tidying up just then, lets go of something that asks.
@@ -31,27 +41,38 @@ class Held:
 
     def get(self, key: object) -> Any | None:
         with self._lock:
-            for held in (self._held, self._cheap):
+            for held in (self._dear, self._cheap):
                 if key in held:
                     held.move_to_end(key)
-                    return held[key][0]
+                    held[key].used = self._put_bytes
+                    return held[key].value
             return self._in_use.get(key)
 
     def put(self, key: object, value: Any, *, cheap: bool = False) -> None:
-        """What is ``cheap`` is soon worked out again from others: it is let go before them."""
+        """What is ``cheap`` is soon worked out again from others: it is let go before them, unless they have long not been asked
+        for."""
         size = bytes_of(value)
         with self._lock:
-            if key in self._held or key in self._cheap:
+            if key in self._dear or key in self._cheap:
                 return
             if hasattr(value, "nbytes"):  # audio, alone or as a take; what is small is not worth it
                 self._in_use[key] = value
             if size > self.limit_bytes:
                 return
-            (self._cheap if cheap else self._held)[key] = (value, size)
+            self._put_bytes += size
+            (self._cheap if cheap else self._dear)[key] = _Entry(value, size, self._put_bytes)
             self.held_bytes += size
             while self.held_bytes > self.limit_bytes:
-                _, (_, old) = (self._cheap or self._held).popitem(last=False)
-                self.held_bytes -= old
+                _, old = self._first_to_go().popitem(last=False)
+                self.held_bytes -= old.size
+
+    def _first_to_go(self) -> OrderedDict[object, _Entry]:
+        """Where the first one is the next to be let go: of what is cheap, or, where half of the room has been filled since it was
+        last asked for and the oldest cheap one is not that old, of the rest. So versions that are gone make room for the present one."""
+        if not self._cheap or not self._dear:
+            return self._cheap or self._dear
+        cheap, dear = (next(iter(held.values())) for held in (self._cheap, self._dear))
+        return self._dear if dear.used + self.limit_bytes // 2 < cheap.used else self._cheap
 
     def remember(self, key: object, work: Callable[[], Any]) -> Any:
         """Result of ``work``, remembered by ``key``, which must name everything the result depends on. What another thread

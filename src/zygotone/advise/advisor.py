@@ -9,6 +9,7 @@ from dataclasses import replace
 from zygotone.advise.findings import RULES, Finding, Rule, Subject
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.ladder import costs, with_costs
+from zygotone.advise.masking import masking_of
 from zygotone.advise.on_purpose import marked
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.graph import compile_session
@@ -28,13 +29,21 @@ def find_in(hearing: Hearing) -> list[Finding]:
     Cancelled : nobody waits for them any more.
     """
     hearing.prepare()
-    # By subject, since the rules of one read the same facts.
+    masking_of(hearing).prepare()  # which nearly every rule reads
     rules_of: dict[Subject, list[Rule]] = {}
     for rule in RULES:
         for subject in rule.subjects(hearing.session):
             rules_of.setdefault(subject, []).append(rule)
-    asking = [functools.partial(asked, hearing, rule, subject) for subject, rules in rules_of.items() for rule in rules]
-    return _in_order(hearing, (f for few in at_once(asking) for f in few))
+
+    def about(subject: Subject) -> list[Finding]:
+        return [f for rule in rules_of[subject] for f in asked(hearing, rule, subject)]
+
+    # By subject, since the rules of one read the same facts, and would wait for each other's. The mix, pairs and buses take longest and
+    # are begun first.
+    mix: Subject = (hearing.session.mix.id,)
+    order = [*(each for each in rules_of if each == mix), *(each for each in reversed(rules_of) if each != mix)]
+    found = dict(zip(order, at_once([functools.partial(about, subject) for subject in order]), strict=True))
+    return _in_order(hearing, (f for subject in rules_of for f in found[subject]))
 
 
 def find_first(hearing: Hearing) -> list[Finding]:

@@ -10,7 +10,7 @@ Patterns and weights are those of ``measure.hiding``; its slots of time are bars
 from __future__ import annotations
 
 import functools
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -259,8 +259,17 @@ class Masking:
 
     def prepare(self) -> None:
         """Works out the patterns of all voices side by side."""
-        self.hearing.stem(self.session.mix.id)
-        at_once([functools.partial(self.heard, v) for v in self.sounding])
+        voices = voices_of(self.session)
+        groups = dict.fromkeys(v.bus for v in voices if isinstance(v, Track) and v.bus is not None)
+        # What a group does before its tracks: they would wait for each other, as each needs it.
+        works: list[Callable[[], object]] = []
+        works += (functools.partial(self._through, bus) for bus in groups if bus is not None and self._shapes(bus))
+        works += (functools.partial(self._heard_if_it_sounds, voice.id) for voice in voices)
+        at_once(works)
+
+    def _heard_if_it_sounds(self, strip_id: str) -> None:
+        if self.hearing.sounds(strip_id):
+            self.heard(strip_id)
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,6 +14,7 @@ from zygotone.devices import make_processor
 from zygotone.engine.chains import process_chain
 from zygotone.engine.live import LiveNotes
 from zygotone.engine.renderer import Renderer
+from zygotone.factory import factory_sounds
 from zygotone.measure import dynamics, low_end, masking, pitch
 from zygotone.measure.layers import band_powers
 from zygotone.session.catalogue import DEVICES, SOURCES
@@ -35,6 +36,17 @@ def kernels() -> dict[str, int]:
         for each in gc.get_objects()
         if isinstance(each, CPUDispatcher) and each.py_func.__module__.startswith("zygotone")
     }
+
+
+def unlike_layers() -> list[Layer]:
+    """Of the factory sounds, one layer of each source and each set of what is chosen in it."""
+    found = {}
+    for sound in factory_sounds():
+        for layer in sound.instrument().layers:
+            values = layer.sound.params.items()
+            chosen = tuple((name, value) for name, value in values if isinstance(value, (str, bool)))
+            found.setdefault((layer.sound.kind, chosen), layer)
+    return list(found.values())
 
 
 def work() -> None:
@@ -60,6 +72,9 @@ def work() -> None:
         )
         note = Note(start_beat=0, length_beats=1, pitch=48)
         render_note(layer, note, gate_frames=9600, rate_hz=RATE, a4_hz=440.0, clip=lambda name: x)
+    for layer in unlike_layers():
+        note = Note(start_beat=0, length_beats=1, pitch=60)
+        render_note(layer, note, gate_frames=480, rate_hz=RATE, a4_hz=440.0, clip=lambda name: x)
     demo = build_demo()
     hearing = Hearing(demo.session, demo.session.song.section("Break"), Renderer(demo.store))
     masking_map(hearing)

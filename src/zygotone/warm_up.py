@@ -54,6 +54,7 @@ _REACH: dict[str, list[dict[str, Any]]] = {
     "width": [{"keep_below_hz": 100.0}],
 }
 _SOURCE_REACH: dict[str, list[dict[str, Any]]] = {
+    "drum": [{}, {"model": "cymbal", "drop_semitones": 0.0}],
     "oscillator": [{}, {"spread_pct": 50.0, "unison": 2}, {"shape": "pulse"}, {"shape": "sine"}],
     "sample": [{"files": ["x"]}, {"files": ["x"], "play": "loop"}],
     "wavetable": [{}, {"position": 0.3, "unison": 2}],

@@ -366,9 +366,9 @@ def test_driven_echoes_come_in_time_and_soft_ones_keep_their_sound():
 def test_turning_the_drive_on_does_not_click():
     x = sine(500.0, 2.0, level_db=-50.0)
     old, new = (make_processor(device("delay", time=100.0, feedback=0.9, drive_db=db), RATE) for db in (0.0, 3.0))
-    before = old.process(x[:, :RATE], None)
+    before = old.process(x[:, :RATE].copy(), None)
     new.adopt(old)
-    y = np.concatenate([before, new.process(x[:, RATE:], None)], axis=1)[0]
+    y = np.concatenate([before, new.process(x[:, RATE:].copy(), None)], axis=1)[0]
     high = scipy.signal.sosfilt(scipy.signal.butter(6, 3000.0, "highpass", fs=RATE, output="sos"), y)
     around = high[RATE - 200 : RATE + 3 * RATE // 4]
     assert 20 * np.log10(np.max(np.abs(around)) / np.max(np.abs(y))) < -55.0

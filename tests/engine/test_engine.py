@@ -1,5 +1,7 @@
 """The graph: latency, keys, caching, any block size, live and offline alike."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -8,13 +10,16 @@ from tests.signals import RATE, noise, sine
 from zygotone.advise.new_project import project_from_stems
 from zygotone.demo import build_demo
 from zygotone.dsp.giving_up import Cancelled
+from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES
+from zygotone.engine.block_graph import BlockGraph
 from zygotone.engine.graph import compile_session
 from zygotone.engine.renderer import PREROLL_S, Renderer
 from zygotone.engine.stream import SWAP_S, Player, Version, stream_nodes
 from zygotone.session import edits
 from zygotone.session.audio_files import AudioData
+from zygotone.session.automation import Lane, Point
 from zygotone.session.held import Held
-from zygotone.session.models import KeyInput
+from zygotone.session.models import ClipSource, KeyInput
 
 LEAD = round(SWAP_S * RATE)  # it fades in over what comes before
 
@@ -205,6 +210,49 @@ def streamed_span(project, start, end):
         renderer, graph, {"mix": graph.mix}, (start, end), block_frames=4096, sink=lambda _, x: blocks.append(x.copy())
     )
     return np.concatenate(blocks, axis=1)
+
+
+def demo_of_clips(demo):
+    """The demo with a file in the place of each instrument."""
+    asset = demo.store.add(AudioData(noise(30.0, level=0.1), RATE, "FLOAT", "WAV"), "n", RATE)
+    tracks = tuple(t.replace(source=ClipSource(asset=asset.id), parts=()) for t in demo.session.tracks)
+    session = demo.session.replace(tracks=tracks, assets=(*demo.session.assets, asset), lanes=())
+    return replace(demo, session=session)
+
+
+@pytest.mark.parametrize("what", ["instruments", "clips"])
+def test_audio_goes_from_node_to_node_in_one_piece(demo, what):
+    """As ``dsp.types`` says, whatever moves: for audio that lies otherwise in memory kernels would be compiled as it plays."""
+    project = demo if what == "instruments" else demo_of_clips(demo)
+    session = edits.insert_device(
+        project.session, "bass", device("split", "s", branches=[{"gain_db": -3.0}, {}], mix=0.5)
+    )
+    session = edits.insert_device(session, "keys", device("filter", "f"))
+    moved = [
+        ("bass", {"param": "level_db"}), ("bass", {"param": "pan_pct"}), ("drums", {"param": "level_db"}), ("mix", {"param": "level_db"}),
+        ("snare", {"param": "send.space"}), ("bass", {"device": "s", "param": "mix"}), ("bass", {"device": "s", "param": "branches.0.gain_db"}),
+        ("keys", {"device": "f", "param": "cutoff_hz"}), ("keys", {"device": "f", "param": "mix"}),
+    ]  # fmt: skip
+    for n, (strip, where) in enumerate(moved):
+        low, high = (
+            (0.2, 0.9)
+            if where["param"] == "mix"
+            else (-9.0, -3.0)
+            if "cutoff" not in where["param"]
+            else (300.0, 3000.0)
+        )
+        points = (Point(beat=0, value=low), Point(beat=140, value=high))
+        session = edits.put_lane(session, Lane(id=f"l{n}", strip=strip, points=points, **where))
+    graph, renderer = compile_session(session), Renderer(project.store)
+    blocks = BlockGraph(renderer.host(session))
+    blocks.show([graph.mix], renderer.source_reader(session))
+    start = session.section_span(session.song.section("Chorus").id)[0]
+    for frames in (512, OFFLINE_BLOCK_FRAMES):  # of long ones NumPy puts a product where a factor was
+        for at in range(start, start + 2 * frames, frames):
+            for key, audio in blocks.block(at, frames).items():
+                assert audio.shape == (2, frames)
+                assert audio.flags.c_contiguous, key
+                assert audio.dtype == np.float64, key
 
 
 # --- live ---------------------------------------------------------------------------------------------------------

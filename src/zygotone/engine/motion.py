@@ -66,9 +66,9 @@ def smoothed(evaluate: Callable[[FloatArray], FloatArray], position: int, frames
     _smooth(np.ascontiguousarray(rough), _HANN, smooth)
     at = np.arange(position, position + frames)
     whole = at // _POINT_FRAMES - first
-    return np.asarray(
-        smooth[:, whole] + (at % _POINT_FRAMES / _POINT_FRAMES) * (smooth[:, whole + 1] - smooth[:, whole])
-    )
+    # Taken row by row: an index would give it column by column, and what is multiplied by that comes in columns too.
+    here, there = np.take(smooth, whole, axis=1), np.take(smooth, whole + 1, axis=1)
+    return np.asarray(here + (at % _POINT_FRAMES / _POINT_FRAMES) * (there - here))
 
 
 def beats_of(frames: FloatArray, *, rate_hz: int, bpm: float) -> FloatArray:

@@ -109,9 +109,7 @@ def best_alignment(a: Stereo, b: Stereo, hz: float, rate_hz: int, *, most_ms: fl
     if scale < 1e-12:
         return Alignment(0.0, False, 0.0)
     lags = round(most_ms * 1e-3 * rate_hz)
-    whole = scipy.signal.correlate(x, y, mode="full", method="fft")
-    middle = len(y) - 1
-    near = whole[middle - lags : middle + lags + 1] / scale
+    near = _near_correlation(x, y, lags) / scale
     still = float(near[lags])
     best = int(np.argmax(np.abs(near)))
     if still < 0.0 and -still > 0.9 * abs(float(near[best])):
@@ -122,6 +120,16 @@ def best_alignment(a: Stereo, b: Stereo, hz: float, rate_hz: int, *, most_ms: fl
         lag = int(good[np.argmin(np.abs(good - lags))]) - lags
         return Alignment(1000.0 * lag / rate_hz, False, float(near[lag + lags]))
     return Alignment(1000.0 * (best - lags) / rate_hz, bool(near[best] < 0.0), abs(float(near[best])))
+
+
+def _near_correlation(x: FloatArray | Single, y: FloatArray | Single, lags: int) -> FloatArray:
+    """Σ x[i + k]·y[i] of two of one length for k from −lags to lags, (2·lags + 1,): round a circle that is just so much longer than
+    they are that the ends do not meet."""
+    from scipy.fft import irfft, next_fast_len, rfft
+
+    size = next_fast_len(len(x) + lags, real=True)
+    together = irfft(rfft(x, size) * np.conj(rfft(y, size)), size)
+    return np.concatenate([together[size - lags :], together[: lags + 1]])
 
 
 _LIKENESS_RATE_HZ = 8000
@@ -140,16 +148,11 @@ def lowered(audio: Stereo, rate_hz: int) -> Single:
 def likeness(x: Single, y: Single, rate_hz: int, *, most_ms: float = 15.0) -> float:
     """How alike two sounds are (of one length, ``lowered`` from ``rate_hz``), turned over or not, at the offset within ``most_ms`` where
     they are most: the largest magnitude of their normalized cross-correlation, 0 to 1; 0 where one is silent."""
-    from scipy.fft import irfft, next_fast_len, rfft
-
     scale = math.sqrt(float(x @ x) * float(y @ y))
     if scale < 1e-12:
         return 0.0
     lags = round(most_ms * 1e-3 * rate_hz / max(1, rate_hz // _LIKENESS_RATE_HZ))
-    size = next_fast_len(len(x) + lags, real=True)
-    together = irfft(rfft(x, size) * np.conj(rfft(y, size)), size)
-    near = np.concatenate([together[: lags + 1], together[size - lags :]])
-    return float(np.max(np.abs(near)) / scale)
+    return float(np.max(np.abs(_near_correlation(x, y, lags))) / scale)
 
 
 def added_db(layers: Sequence[Stereo], which: int, rate_hz: int) -> float:

@@ -8,7 +8,6 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.memory import Memory
@@ -44,37 +43,32 @@ def _multiply_add(spectra: np.ndarray, fresh: np.ndarray, heard: np.ndarray, at:
 
 
 class Convolver(Memory):
-    """One channel through one or more long responses at once: uniformly partitioned overlap-save (Stockham 1966; the
-    partitions are W. G. Gardner's, "Efficient convolution without input-output delay", 1995, without his short ones).
+    """One channel, or both sides alike, through one or more long responses at once: uniformly partitioned overlap-save (Stockham
+    1966; the partitions are W. G. Gardner's, "Efficient convolution without input-output delay", 1995, without his short ones).
 
     ``latency`` is the length of a partition, whatever the blocks are.
     """
 
     remembers = ("_in_state", "_heard_state", "_out_state", "_at_state")
 
-    def __init__(self, taps: FloatArray, *, partition: int = 256, both: bool = False, single: bool = False) -> None:
-        """taps (filters, n); ``both`` for a signal that is complex; ``single`` for one that needs no more than single precision,
-        which takes half the time."""
+    def __init__(self, taps: FloatArray, *, partition: int = 256, sides: int = 1, single: bool = False) -> None:
+        """taps (filters, n); ``single`` where single precision will do, which takes half the time."""
         filters, n = taps.shape
         parts = max(1, math.ceil(n / partition))
-        padded = np.zeros((filters, parts, 2 * partition))
+        padded = np.zeros((filters, parts, 2 * partition), dtype=np.float32 if single else np.float64)
         padded[..., :partition] = np.pad(taps, ((0, 0), (0, parts * partition - n))).reshape(filters, parts, partition)
-        self._forward: Callable[..., Any]
-        self._back: Callable[..., Any]
+        self._forward: Callable[..., Any] = np.fft.rfft
+        self._back: Callable[..., Any] = np.fft.irfft
         if single:
             from scipy.fft import irfft, rfft  # several transforms at a time in single precision, and loaded only here
 
-            assert not both
             self._forward, self._back = rfft, irfft
-        else:
-            self._forward, self._back = (np.fft.fft, np.fft.ifft) if both else (np.fft.rfft, np.fft.irfft)
-        kind: Any = np.float32 if single else np.complex128 if both else np.float64
-        self._spectra = np.ascontiguousarray(self._forward(padded.astype(np.float32) if single else padded, axis=-1))
+        self._spectra = np.ascontiguousarray(self._forward(padded, axis=-1))
         self.latency = partition
         self._size = partition
-        self._in_state = np.zeros(2 * partition, dtype=kind)
-        self._heard_state = np.zeros((parts, self._spectra.shape[-1]), dtype=self._spectra.dtype)
-        self._out_state = np.zeros((filters, partition), dtype=kind)
+        self._in_state = np.zeros((sides, 2 * partition), dtype=padded.dtype)
+        self._heard_state = np.zeros((sides, parts, self._spectra.shape[-1]), dtype=self._spectra.dtype)
+        self._out_state = np.zeros((sides, filters, partition), dtype=padded.dtype)
         self._at_state = np.zeros(2, dtype=np.int64)  # frames of the present partition; next entry of the ring
 
     def adopt(self, older: Any) -> bool:
@@ -83,62 +77,75 @@ class Convolver(Memory):
         if super().adopt(older):
             return True
         mine, theirs = self._heard_state, older._heard_state
-        if mine.shape[1] != theirs.shape[1] or self._out_state.shape != older._out_state.shape:
+        if mine.shape[2] != theirs.shape[2] or self._out_state.shape != older._out_state.shape:
             return False
-        ago = np.arange(1, min(len(mine), len(theirs)) + 1)
-        mine[-ago] = theirs[(int(older._at_state[1]) - ago) % len(theirs)]
+        ago = np.arange(1, min(mine.shape[1], theirs.shape[1]) + 1)
+        mine[:, -ago] = theirs[:, (int(older._at_state[1]) - ago) % theirs.shape[1]]
         self._in_state, self._out_state = older._in_state.copy(), older._out_state.copy()
         self._at_state[:] = older._at_state[0], 0
-        return len(mine) <= len(theirs)
+        return bool(mine.shape[1] <= theirs.shape[1])
 
-    def process(self, x: npt.NDArray[Any]) -> npt.NDArray[Any]:
+    def process(self, x: FloatArray) -> FloatArray:
         """x (n,) to (filters, n), late by ``latency``."""
+        return np.asarray(self.process_sides(x[None])[0])
+
+    def process_sides(self, x: FloatArray) -> FloatArray:
+        """x (sides, n), or the first of them alone, to (sides, filters, n), late by ``latency``."""
         x = x.astype(self._in_state.dtype, copy=False)
         most = _MOST_TURNS * self._size
-        if len(x) <= most:
+        if x.shape[1] <= most:
             return self._some(x)
-        return np.concatenate([self._some(x[at : at + most]) for at in range(0, len(x), most)], axis=1)
+        return np.concatenate([self._some(x[:, at : at + most]) for at in range(0, x.shape[1], most)], axis=2)
 
-    def _some(self, x: npt.NDArray[Any]) -> npt.NDArray[Any]:
-        n, size, fill = len(x), self._size, int(self._at_state[0])
+    def part(self) -> None:
+        """The second side, left out so far, has been as the first."""
+        for state in (self._in_state, self._heard_state, self._out_state):
+            state[1] = state[0]
+
+    def _some(self, x: FloatArray) -> FloatArray:
+        sides, n = x.shape
+        size, fill = self._size, int(self._at_state[0])
         turns = (fill + n) // size
-        stream = np.concatenate([self._in_state[: size + fill], x])
+        stream = np.concatenate([self._in_state[:sides, : size + fill], x], axis=1)
         left = fill + n - turns * size
-        self._in_state[: size + left] = stream[turns * size :]
+        self._in_state[:sides, : size + left] = stream[:, turns * size :]
         self._at_state[0] = left
+        before = self._out_state[:sides]
         if turns == 0:
-            return self._out_state[:, fill : fill + n].copy()
-        step = stream.itemsize
-        windows = np.ndarray(
-            (turns, 2 * size), stream.dtype, stream, strides=(size * step, step)
-        )  # each half over the last
-        total = np.empty((turns, len(self._spectra), self._spectra.shape[-1]), dtype=self._spectra.dtype)
-        _multiply_add(self._spectra, self._forward(windows), self._heard_state, self._at_state, total)
-        made = self._back(total)[..., size:].swapaxes(0, 1).reshape(len(self._spectra), turns * size)
-        y = np.concatenate([self._out_state[:, fill:], made], axis=1)[:, :n]
-        self._out_state = np.ascontiguousarray(made[:, -size:])
+            return before[..., fill : fill + n].copy()
+        row, step = stream.strides
+        # Each half over the last.
+        windows = np.ndarray((sides, turns, 2 * size), stream.dtype, stream, strides=(row, size * step, step))
+        fresh, filters = self._forward(windows), len(self._spectra)
+        total = np.empty((sides, turns, filters, self._spectra.shape[-1]), dtype=self._spectra.dtype)
+        newest = int(self._at_state[1])
+        for side in range(sides):
+            self._at_state[1] = newest
+            _multiply_add(self._spectra, fresh[side], self._heard_state[side], self._at_state, total[side])
+        made = self._back(total)[..., size:].swapaxes(1, 2).reshape(sides, filters, turns * size)
+        y = np.concatenate([before[..., fill:], made], axis=2)[..., :n]
+        self._out_state[:sides] = made[..., -size:]
         return y
 
 
 class StereoConvolver(Memory):
-    """Both sides through the same responses, as one complex signal. As long as they are alike they stay so to the last bit."""
+    """Both sides through the same responses; one of them as long as they are alike."""
 
     remembers = ("_alike_state",)
 
-    def __init__(self, taps: FloatArray, *, partition: int) -> None:
+    def __init__(self, taps: FloatArray, *, partition: int, single: bool = False) -> None:
         """taps (filters, n)."""
-        self._convolver = Convolver(taps, partition=partition, both=True)
+        self._convolver = Convolver(taps, partition=partition, sides=2, single=single)
         self._alike_state = np.array([True])
 
     def process(self, x: Stereo) -> FloatArray:
         """x (2, n) to (filters, 2, n), late by ``partition``."""
         if self._alike_state[0] and not are_alike(x):
+            self._convolver.part()
             self._alike_state[0] = False
-        together = np.empty(x.shape[1], dtype=np.complex128)
-        together.real, together.imag = x
-        made = self._convolver.process(together)
-        y = np.empty((len(made), 2, x.shape[1]))
-        y[:, 0], y[:, 1] = made.real, made.real if self._alike_state[0] else made.imag
+        made = self._convolver.process_sides(x[:1] if self._alike_state[0] else x)
+        y = np.empty((made.shape[1], 2, x.shape[1]))
+        y[:] = made.swapaxes(0, 1)
         return y
 
 
@@ -146,8 +153,8 @@ def convolved_sides(left: FloatArray, right: FloatArray, *, partition: int, sing
     """A convolver a side, of one response (n,) each."""
     alike = np.array_equal(left, right)
     return Sides(
-        lambda: Convolver(left[None], partition=partition, single=single),
-        None if alike else lambda: Convolver(right[None], partition=partition, single=single),
+        lambda: Convolver(left[None], partition=partition),
+        None if alike else lambda: Convolver(right[None], partition=partition),
     )
 
 
@@ -196,12 +203,12 @@ class BandFilter(Memory):
             taps += _lowpass_taps(high_hz, half, sample_rate_hz, BAND_ORDER)
         if low_hz is not None:
             taps -= _lowpass_taps(low_hz, half, sample_rate_hz, BAND_ORDER)
-        self._sides = convolved_sides(taps, taps, partition=partition, single=True)
+        self._convolver = StereoConvolver(taps[None], partition=partition, single=True)
         self.latency = half + partition
 
     def process(self, x: Stereo) -> Stereo:
         """x (2, n) to (2, n), late by ``latency``."""
-        return np.asarray(self._sides.process(x, Convolver.process)[0])
+        return np.ascontiguousarray(self._convolver.process(x)[0])
 
 
 class Crossover(Memory):

@@ -13,13 +13,20 @@ from zygotone.dsp.types import FloatArray, IntArray, Stereo
 
 
 @kernel
+def _from_ring(n: int, frames: int, size: int, pos: int) -> tuple[int, int, int]:
+    """Of n frames that are ``frames`` late: where in the ring they begin, how many of them it holds, and how many of those come before
+    its end."""
+    held = min(n, frames)
+    at = pos - frames
+    at = at if at >= 0 else at + size
+    return at, held, min(held, size - at)
+
+
+@kernel
 def _delay(x: Stereo, frames: int, ring: Stereo, pos: IntArray, y: Stereo) -> None:
     """y (2, n) is x (2, n) ``frames`` later; ring (2, size), size at least ``frames``; pos (1,) where it is written next."""
-    n, size = x.shape[1], ring.shape[1]
-    held = min(n, frames)
-    at = pos[0] - frames
-    at = at if at >= 0 else at + size
-    whole = min(held, size - at)
+    n = x.shape[1]
+    at, held, whole = _from_ring(n, frames, ring.shape[1], pos[0])
     for c in range(2):  # what the ring holds, up to its end and from its beginning, and then of the block itself
         y[c, :whole] = ring[c, at : at + whole]
         y[c, whole:held] = ring[c, : held - whole]
@@ -29,11 +36,8 @@ def _delay(x: Stereo, frames: int, ring: Stereo, pos: IntArray, y: Stereo) -> No
 @kernel
 def _delay_add(x: Stereo, frames: int, ring: Stereo, pos: IntArray, out: Stereo) -> None:
     """Adds to out (2, n) what ``_delay`` gives."""
-    n, size = x.shape[1], ring.shape[1]
-    held = min(n, frames)
-    at = pos[0] - frames
-    at = at if at >= 0 else at + size
-    whole = min(held, size - at)
+    n = x.shape[1]
+    at, held, whole = _from_ring(n, frames, ring.shape[1], pos[0])
     for c in range(2):
         early, late, rest = out[c, :whole], out[c, whole:held], out[c, held:]
         kept, first, block = ring[c, at : at + whole], ring[c, : held - whole], x[c, : n - held]

@@ -91,6 +91,7 @@ def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
     jobs.append(("Strings", partial(string, 110.0, 480)))
     jobs.append(("Automation", partial(smoothed, lambda frames: np.minimum(frames, 1000.0), 0, 2000)))
     jobs.append(("Voices", _voices_in_a_song))
+    jobs.append(("Tracks", _tracks_of_a_song))
     jobs.append(("Measures", partial(measure_audio, noise, rate)))
     jobs.append(("Files", _channels_of_files))
     jobs.append(("Pitch", partial(fundamental_hz, np.tile(np.linspace(-0.5, 0.5, 480), (2, 100)), rate)))
@@ -110,17 +111,20 @@ def _channels_of_files() -> None:
 
 
 def _voices_in_a_song() -> None:
-    """Voices are added to parts of longer arrays, and parts of them to whole ones; layers are kept in single precision and only read; what is
-    late in different ways is added up."""
+    """Voices are added to parts of longer arrays, and parts of them to whole ones."""
     part, curve, side = np.zeros((2, 64)), np.zeros(32), np.zeros(32)
     for audio in (part[:, :32], part[:, :32].copy()):
         for out in (part[:, 32:], part[:, 32:].copy()):
             add_voice(audio, curve, side, side, out)
-    layer = np.zeros((1, 64), dtype=np.float32)
+
+
+def _tracks_of_a_song() -> None:
+    """Layers are kept in single precision and only read, as all that was worked out before; what is late in different ways is added up."""
+    layer, out = np.zeros((1, 64), dtype=np.float32), np.zeros((2, 64))
     layer.setflags(write=False)
-    add_at(layer, 0, np.ones((2, 1)), part, 0, 64)
-    both_from(layer, 0, part)
-    DelayLine(8).add_to(part, np.zeros((2, 64)))
+    add_at(layer, 0, np.ones((2, 1)), out, 0, 64)
+    both_from(layer, 0, out)
+    DelayLine(8).add_to(out.copy(), out)
 
 
 def _levels(audio: Stereo, rate_hz: int) -> None:

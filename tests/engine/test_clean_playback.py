@@ -6,8 +6,12 @@ sine of 200 Hz is heard from about there).
 
 from __future__ import annotations
 
+import json
+import subprocess
+import sys
 import threading
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -274,3 +278,13 @@ def test_the_first_beat_keeps_its_attack(tmp_path, kinds):
     ]
     assert len(whole) == 5, whole  # three rounds of the one loop, two of the other
     assert np.diff(whole[:3]).tolist() == [RATE, RATE]
+
+
+def test_whoever_plays_waits_for_no_code_to_load():
+    """Neither as playing begins nor after an edit, as of a fader that is moved. In a process of its own, since here other tests
+    have loaded what they need."""
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.engine.loaded_while_playing"], cwd=Path(__file__).parents[2], capture_output=True, text=True, check=False
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr[-2000:]
+    assert json.loads(done.stdout) == []

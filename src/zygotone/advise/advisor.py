@@ -79,7 +79,8 @@ def find_all(session: Session, renderer: Renderer, sections: Iterable[Section] |
     """Findings of the song: one for each rule and set of tracks, from the section where it is gravest."""
     sections = tuple(sections if sections is not None else session.song.sections)
     graph = compile_session(session)
-    renderer.make_sources([n for n in nodes_below(graph.strip.values()) if isinstance(n, SourceNode)], session)
+    strips = [graph.strip[s.id] for s in session.strips() if not s.mute]
+    renderer.make_sources([n for n in nodes_below(strips) if isinstance(n, SourceNode)], session)
     # Side by side, the longest first: none waits for another, and the short ones fill what is left at the end.
     order = sorted(sections, key=lambda section: -section.bars)
     found = at_once([functools.partial(find_in, Hearing.of(graph, section, renderer)) for section in order])

@@ -259,6 +259,7 @@ class Masking:
 
     def prepare(self) -> None:
         """Works out the patterns of all voices side by side."""
+        self.hearing.stem(self.session.mix.id)  # renders what they share in one pass
         voices = voices_of(self.session)
         groups = dict.fromkeys(v.bus for v in voices if isinstance(v, Track) and v.bus is not None)
         # What a group does before its tracks: they would wait for each other, as each needs it.

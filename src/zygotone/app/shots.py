@@ -39,9 +39,9 @@ def scratch_settings() -> QSettings:
     return made
 
 
-def settle(window: Window, ready: Callable[[], bool] = lambda: True) -> None:
+def settle(window: Window, ready: Callable[[], bool] = lambda: True, *, within_s: float = WAIT_S) -> None:
     """Run the event loop until the background work is done and ``ready`` holds."""
-    end = time.monotonic() + WAIT_S
+    end = time.monotonic() + within_s
     quiet = 0
     while time.monotonic() < end:
         QApplication.processEvents()

@@ -10,6 +10,7 @@ import numpy as np
 
 from zygotone.devices import Host
 from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.engine.motion import smoothed
 from zygotone.engine.nodes import DeviceNode, Node, SourceNode, nodes_below
 from zygotone.engine.pipeline import Pipeline
 from zygotone.engine.runners import GivenRunner, ReadSource, Runner, make_runner
@@ -39,6 +40,7 @@ def _kernels_of(node: Node) -> object:
         type(node),
         moves,
         len(node.inputs),
+        len({each.latency for each in node.inputs}) > 1,
         None if device is None else (device.kind, device.on, _shape(device.params)),
     )
 
@@ -76,6 +78,8 @@ class BlockGraph:
             if kind not in self._tried:
                 silence = [np.zeros((2, _TRIAL_FRAMES)) for _ in node.inputs]
                 make_runner(node, self._host, reader).block(0, _TRIAL_FRAMES, silence)
+                if getattr(node, "motions", ()):  # also what it calls where they stand still just there
+                    smoothed(lambda frames: 1.0 * frames, 0, _TRIAL_FRAMES)
                 self._tried.add(kind)
         return made
 

@@ -44,18 +44,18 @@ def band_levels(
     half = 2.0 ** (0.5 / _WIDE)
     width = rate_hz / n_fft
     edges = (np.arange(n_fft // 2 + 2) - 0.5) * width
-    window = np.hanning(n_fft)
+    window = np.hanning(n_fft).astype(np.float32)
     rows = []
     padded = np.pad(audio.astype(np.float32), ((0, 0), (0, max(0, n_fft - audio.shape[1]))))
     stretches = sliding_window_view(padded, n_fft, axis=1)[:, ::hop]
     for first in range(0, stretches.shape[1], _TOGETHER):
         give_up_if_unwanted()
-        for of_one in rfft(stretches[:, first : first + _TOGETHER] * window.astype(np.float32), axis=2).swapaxes(0, 1):
+        for of_one in rfft(stretches[:, first : first + _TOGETHER] * window, axis=2).swapaxes(0, 1):
             power = np.zeros(n_fft // 2 + 1)
             add_powers(np.ascontiguousarray(of_one), power)
             total = np.concatenate([[0.0], np.cumsum(power)])
             rows.append(np.interp(hz * half, edges, total) - np.interp(hz / half, edges, total))
-    scale = 2.0 / (np.sum(window**2) * n_fft * len(audio))
+    scale = 2.0 / (np.sum(window.astype(np.float64) ** 2) * n_fft * len(audio))
     return hz, 10.0 * np.log10(scale * np.maximum(np.array(rows), 0.0) + 1e-14)
 
 

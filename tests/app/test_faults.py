@@ -10,15 +10,17 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QEvent, QObject, QPointF, QSettings, Qt
+from PySide6.QtCore import QEvent, QObject, QPointF, QSettings, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from tests.builders import pair_project
 from tests.signals import RATE
 from zygotone.app.desk import Desk
+from zygotone.app.main import outlive_mishaps
 from zygotone.app.project_files import ProjectFiles
 from zygotone.app.stages.library import LibraryDialog
+from zygotone.app.widgets.meter import Meter
 from zygotone.app.widgets.note_grid import NoteGrid
 from zygotone.app.window import Window
 from zygotone.app.work import Worker
@@ -402,3 +404,29 @@ def test_no_picture_waits_for_code_to_load(tmp_path):
         env={**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)},
     )  # fmt: skip
     assert found.stdout.split() == ["looked"], found.stdout + found.stderr
+
+
+@pytest.mark.qt_no_exception_capture  # by the test's own means; here the application's are looked at
+def test_what_fails_in_a_picture_or_a_handler_is_told_once_and_the_window_lives(window, qtbot, qtlog, monkeypatch):
+    monkeypatch.setattr(sys, "excepthook", sys.excepthook)  # as it was, afterwards
+    outlive_mishaps(window)
+    said: list[str] = []
+    window.desk.message.connect(said.append)
+
+    def fails(*_: object, **__: object) -> None:
+        raise RuntimeError("of a picture")
+
+    meter = window.findChild(Meter, "status.meter")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(Meter, "_paint_needle", fails)
+        for _ in range(3):
+            meter.update()
+            qtbot.wait(50)
+    QTimer.singleShot(0, lambda: {}["of a handler"])
+    qtbot.waitUntil(lambda: len(said) == 2, timeout=5000)
+    written = (window.desk.files.data_folder / "mishaps.txt").read_text()
+    assert written.count("RuntimeError:") == written.count("KeyError:") == 1
+    assert all("Your work is kept" in words and "mishaps.txt" in words for words in said)
+    assert not [record.message for record in qtlog.records if "ainter" in record.message]
+    assert not window.grab().isNull()

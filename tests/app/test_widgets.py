@@ -6,17 +6,23 @@ import time
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QWheelEvent
+from PySide6.QtGui import QImage, QWheelEvent
 from PySide6.QtWidgets import QGridLayout, QLabel, QWidget
 
+from zygotone.advise.fit_views import OneView
+from zygotone.advise.sound_views import ClipShape
+from zygotone.app.widgets.clip_view import ClipView
+from zygotone.app.widgets.over_time import OverTime
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Plot
 from zygotone.app.widgets.readings import reading_text
 from zygotone.app.widgets.ruler import Choice, Fields, Ruler, ruler_ticks
 from zygotone.app.work import Worker
 from zygotone.dsp.giving_up import Cancelled
 from zygotone.engine.transport import SimulatedOutput
+from zygotone.measure.masking import bands_hz
 from zygotone.session.catalogue import DEVICES
 from zygotone.session.history import Reading
+from zygotone.session.models import Part
 from zygotone.session.params import choice, frequency, level, number, whole
 
 
@@ -270,3 +276,59 @@ def test_the_simulated_output_keeps_time():
     # 40 blocks of 512 last 427 ms, less what is buffered; a busy machine may be slower but never faster.
     assert took > 40 * 512 / 48000 - 0.05
     output.stop()
+
+
+def _pixels(widget) -> np.ndarray:
+    """What a widget shows, (height, width, 4), 0 to 255."""
+    image = widget.grab().toImage().convertToFormat(QImage.Format.Format_ARGB32)
+    return np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.width(), 4).astype(int)
+
+
+def test_what_is_hidden_is_hatched_and_nothing_else(qapp, qtbot):
+    bands, columns = len(bands_hz()), 60
+    hidden = np.zeros((bands, columns))
+    hidden[bands // 4 : bands // 2, 12:24] = hidden[bands // 2 :, 36:] = 0.9
+    picture = OverTime(name="picture")
+    qtbot.addWidget(picture)
+    picture.resize(600 + 58, 240)
+
+    def shown(hidden):
+        view = OneView(
+            "a", 1, 4, np.full(hidden.shape, 0.5), hidden, 0.3, np.zeros(4), (), np.zeros((0, 4)), -20.0, -3.0
+        )
+        picture.show_view(view, "Lead")
+        return _pixels(picture)[24 : 24 + 196, 46 : 46 + 600]
+
+    changed = np.abs(shown(hidden) - shown(0.0 * hidden)).max(axis=2)
+    where = np.repeat(np.repeat(hidden[::-1], 10, axis=1), 196, axis=0).reshape(bands, 196, 600)
+    where = where[:, 0][np.arange(196) * bands // 196] > 0.5
+    edge = np.zeros_like(where)  # a row of pixels may lie in two bands
+    edge[1:] |= where[1:] != where[:-1]
+    edge[:-1] |= where[1:] != where[:-1]
+    assert not changed[~where & ~edge].any()
+    tinted = changed[where & ~edge]
+    lines = tinted > 1.5 * np.median(tinted)
+    assert np.all(tinted > 0)
+    assert 0.05 < lines.mean() < 0.5
+
+
+def test_a_wave_is_as_high_as_its_clip_wherever_it_is(qapp, qtbot):
+    nothing = lambda *_: None  # noqa: E731
+    picture = ClipView(nothing, nothing, nothing, nothing)
+    qtbot.addWidget(picture)
+    picture.resize(700, 200)
+    columns = 1200
+    loud = np.where(np.arange(columns) % 300 < 100, 0.8, 0.1)
+    part = Part(section="a", clip="0" * 64)
+    picture.show_parts([(0, part, 0.0, 16.0)], (0.0, 16.0), bar_beats=4.0, bpm=120.0)
+    blank = _pixels(picture)
+    picture.show_shape(ClipShape("a", 0.0, 16.0, -loud / 2, loud, ()))
+    area = picture._area()
+    drawn = np.abs(_pixels(picture) - blank).max(axis=2) > 100
+    at = np.linspace(area.left(), area.right(), columns, endpoint=False).astype(int)
+    middle, half = area.center().y(), area.height() / 2 - 4
+    for column in range(5, columns, 50):
+        rows = np.flatnonzero(drawn[:, at[column]])
+        assert rows[0] == pytest.approx(middle - half * loud[column], abs=2.0)
+        assert rows[-1] == pytest.approx(middle + half * loud[column] / 2, abs=2.0)
+    assert drawn[:, at[0] : at[-1]].any(axis=0).all()

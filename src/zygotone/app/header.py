@@ -28,16 +28,16 @@ class PlayButton(QPushButton):
         theme().changed.connect(self.update)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colour("a" if self.hasFocus() else "ink"))
-        painter.drawEllipse(QRectF(1, 1, 34, 34))
-        painter.setBrush(colour("sheet"))
-        if self._desk.listening.playing:
-            painter.drawRect(QRectF(12, 12, 12, 12))
-        else:
-            painter.drawPolygon(QPolygonF([QPointF(14, 11), QPointF(14, 25), QPointF(26, 18)]))
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(colour("a" if self.hasFocus() else "ink"))
+            painter.drawEllipse(QRectF(1, 1, 34, 34))
+            painter.setBrush(colour("sheet"))
+            if self._desk.listening.playing:
+                painter.drawRect(QRectF(12, 12, 12, 12))
+            else:
+                painter.drawPolygon(QPolygonF([QPointF(14, 11), QPointF(14, 25), QPointF(26, 18)]))
 
 
 class Swap(QWidget):
@@ -55,25 +55,25 @@ class Swap(QWidget):
             signal.connect(self.update)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        trial = self._desk.bench.trial is not None
-        painter.setPen(colour("a" if self.hasFocus() else "line"))
-        painter.setBrush(colour("ground"))
-        painter.drawRoundedRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1), 16, 16)
-        painter.setFont(text_font(10, bold=True))
-        half = self.width() / 2
-        for index, (text, ink) in enumerate((("A kept", "a"), ("B trial", "b"))):
-            box = QRectF(index * half + 3, 3, half - 6, self.height() - 6)
-            heard = self._desk.listening.heard == index
-            alive = trial or index == 0
-            painter.setPen(colour(ink if alive else "line"))
-            painter.setBrush(colour(ink) if heard and alive else colour("sheet"))
-            painter.drawRoundedRect(box, 12, 12)
-            painter.setPen(
-                colour("sheet" if index == 0 else "on_b") if heard and alive else colour(ink if alive else "soft")
-            )
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            trial = self._desk.bench.trial is not None
+            painter.setPen(colour("a" if self.hasFocus() else "line"))
+            painter.setBrush(colour("ground"))
+            painter.drawRoundedRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1), 16, 16)
+            painter.setFont(text_font(10, bold=True))
+            half = self.width() / 2
+            for index, (text, ink) in enumerate((("A kept", "a"), ("B trial", "b"))):
+                box = QRectF(index * half + 3, 3, half - 6, self.height() - 6)
+                heard = self._desk.listening.heard == index
+                alive = trial or index == 0
+                painter.setPen(colour(ink if alive else "line"))
+                painter.setBrush(colour(ink) if heard and alive else colour("sheet"))
+                painter.drawRoundedRect(box, 12, 12)
+                painter.setPen(
+                    colour("sheet" if index == 0 else "on_b") if heard and alive else colour(ink if alive else "soft")
+                )
+                painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         index = int(event.position().x() > self.width() / 2)

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QApplication
 
 from zygotone.app.desk import Desk
 from zygotone.app.files import empty_project
+from zygotone.app.mishaps import Mishaps
 from zygotone.app.preloading import Preloading
 from zygotone.app.stages import STAGES
 from zygotone.app.theme import application, load_fonts, theme
@@ -67,6 +68,11 @@ def end_by_signal(window: Window) -> None:
             signal.signal(number, end)
 
 
+def outlive_mishaps(window: Window) -> None:
+    """What fails unexpectedly in the window is told there."""
+    sys.excepthook = Mishaps(lambda: window.desk.files.data_folder / "mishaps.txt", window.desk.message.emit)
+
+
 def run(project: Path | None, *, demo: bool = False) -> int:
     """Show the window first; what is to be opened comes as soon as it is there."""
     app = make_application()
@@ -74,6 +80,7 @@ def run(project: Path | None, *, demo: bool = False) -> int:
     window.show()
     settle_down(window)
     end_by_signal(window)
+    outlive_mishaps(window)
 
     def begin() -> None:
         window.desk.files.tidy()

@@ -50,28 +50,28 @@ class StageButton(QWidget):
         return sum(f.stage == self._stage and f.on_purpose is None for f in self._desk.measuring.findings or ())
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if self.current:
-            painter.fillRect(self.rect(), colour("fill"))
-            painter.fillRect(QRectF(0, 0, 3, self.height()), colour("ink"))
-        if self.hasFocus():
-            painter.setPen(QPen(colour("a"), 1, Qt.PenStyle.DotLine))
-            painter.drawRect(self.rect().adjusted(4, 2, -5, -3))
-        painter.setPen(colour("soft"))
-        painter.setFont(number_font(9.5))
-        painter.drawText(QRectF(16, 0, 16, self.height()), Qt.AlignmentFlag.AlignVCenter, str(self._number))
-        painter.setPen(colour("ink"))
-        painter.setFont(text_font(10.5, bold=self.current))
-        painter.drawText(QRectF(38, 0, 100, self.height()), Qt.AlignmentFlag.AlignVCenter, self._title)
-        count = self.waiting()
-        if count:
-            box = QRectF(self.width() - 38, 6, 22, 18)
-            painter.setPen(QPen(colour("count"), 1.3))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRoundedRect(box, 9, 9)
-            painter.setFont(number_font(8.5))
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(count))
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            if self.current:
+                painter.fillRect(self.rect(), colour("fill"))
+                painter.fillRect(QRectF(0, 0, 3, self.height()), colour("ink"))
+            if self.hasFocus():
+                painter.setPen(QPen(colour("a"), 1, Qt.PenStyle.DotLine))
+                painter.drawRect(self.rect().adjusted(4, 2, -5, -3))
+            painter.setPen(colour("soft"))
+            painter.setFont(number_font(9.5))
+            painter.drawText(QRectF(16, 0, 16, self.height()), Qt.AlignmentFlag.AlignVCenter, str(self._number))
+            painter.setPen(colour("ink"))
+            painter.setFont(text_font(10.5, bold=self.current))
+            painter.drawText(QRectF(38, 0, 100, self.height()), Qt.AlignmentFlag.AlignVCenter, self._title)
+            count = self.waiting()
+            if count:
+                box = QRectF(self.width() - 38, 6, 22, 18)
+                painter.setPen(QPen(colour("count"), 1.3))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRoundedRect(box, 9, 9)
+                painter.setFont(number_font(8.5))
+                painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(count))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._choose(self._stage)
@@ -160,34 +160,34 @@ class TrackRow(Keyed):
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        strip = self.strip
-        if strip.id in self._desk.selection.tracks:
-            beside = strip.id in self._desk.selection.also
-            painter.setPen(QPen(colour("soft"), 1, Qt.PenStyle.DotLine) if beside else Qt.PenStyle.NoPen)
-            painter.setBrush(colour("fill"))
-            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 4, 4)
-        if self.hasFocus():
-            painter.setPen(QPen(colour("a"), 1, Qt.PenStyle.DotLine))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1.5, 1.5, -1.5, -1.5), 4, 4)
-        draw_glyph(painter, QRectF(8, 6, 14, 14), strip.role if isinstance(strip, Track) else "bus")
-        painter.setPen(colour("soft" if strip.mute else "ink"))
-        font = text_font(9.5)
-        font.setStrikeOut(strip.mute)
-        painter.setFont(font)
-        name = painter.fontMetrics().elidedText(strip.name, Qt.TextElideMode.ElideRight, 62)
-        painter.drawText(QRectF(29, 0, 64, self.height()), Qt.AlignmentFlag.AlignVCenter, name)
-        self._paint_level(painter, strip)
-        if isinstance(strip, Track):
-            painter.setPen(colour("soft"))
-            painter.setFont(number_font(9))
-            painter.drawText(
-                QRectF(self.width() - 24, 0, 16, self.height()),
-                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
-                str(strip.seat),
-            )
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            strip = self.strip
+            if strip.id in self._desk.selection.tracks:
+                beside = strip.id in self._desk.selection.also
+                painter.setPen(QPen(colour("soft"), 1, Qt.PenStyle.DotLine) if beside else Qt.PenStyle.NoPen)
+                painter.setBrush(colour("fill"))
+                painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 4, 4)
+            if self.hasFocus():
+                painter.setPen(QPen(colour("a"), 1, Qt.PenStyle.DotLine))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRoundedRect(QRectF(self.rect()).adjusted(1.5, 1.5, -1.5, -1.5), 4, 4)
+            draw_glyph(painter, QRectF(8, 6, 14, 14), strip.role if isinstance(strip, Track) else "bus")
+            painter.setPen(colour("soft" if strip.mute else "ink"))
+            font = text_font(9.5)
+            font.setStrikeOut(strip.mute)
+            painter.setFont(font)
+            name = painter.fontMetrics().elidedText(strip.name, Qt.TextElideMode.ElideRight, 62)
+            painter.drawText(QRectF(29, 0, 64, self.height()), Qt.AlignmentFlag.AlignVCenter, name)
+            self._paint_level(painter, strip)
+            if isinstance(strip, Track):
+                painter.setPen(colour("soft"))
+                painter.setFont(number_font(9))
+                painter.drawText(
+                    QRectF(self.width() - 24, 0, 16, self.height()),
+                    Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                    str(strip.seat),
+                )
 
     def _paint_level(self, painter: QPainter, strip: Strip) -> None:
         """While it plays, its peak now, −48 to 0 dBFS; else its loudness in the loop, −50 to −8 LUFS."""

@@ -236,7 +236,8 @@ def stretch(widget: QWidget, at: int, share: int) -> None:
 
 
 def framed(widget: QWidget) -> QPainter:
-    """A painter for a picture, with the picture's frame drawn: its edge says whether it has the focus."""
+    """A painter for a picture, with the picture's frame drawn: its edge says whether it has the focus. As each painter
+    to be used by ``with``: one that outlives its picture, since that failed, ends the whole window."""
     painter = QPainter(widget)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setPen(QPen(colour("a" if widget.hasFocus() else "line"), 1))

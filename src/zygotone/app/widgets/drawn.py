@@ -18,9 +18,8 @@ def drawn_once(widget: QWidget, key: str, paint: Callable[[QPainter], None]) -> 
         found = QPixmap(size * ratio)
         found.setDevicePixelRatio(ratio)
         found.fill(Qt.GlobalColor.transparent)
-        painter = QPainter(found)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        paint(painter)
-        painter.end()
+        with QPainter(found) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            paint(painter)
         QPixmapCache.insert(whole, found)
     return found

@@ -71,23 +71,23 @@ class GlanceButton(QPushButton):
             self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        edge = "a" if self.hasFocus() else "ink" if self._chosen else "line"
-        painter.setPen(QPen(colour(edge), 2.0 if self._chosen or self.hasFocus() else 1.0))
-        painter.setBrush(colour("fill" if self._chosen else "sheet"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 5, 5)
-        words = ""
-        if self._glance is not None:
-            painter.save()
-            words = self._draw(painter, QRectF(8, 7, self.width() - 16, 28), self._glance)
-            painter.restore()
-        self.setAccessibleDescription(words)
-        if words:
-            self.setToolTip(words)
-        painter.setPen(colour("ink"))
-        painter.setFont(text_font(9, bold=self._chosen))
-        painter.drawText(QRectF(0, 38, self.width(), 16), Qt.AlignmentFlag.AlignCenter, self.text())
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            edge = "a" if self.hasFocus() else "ink" if self._chosen else "line"
+            painter.setPen(QPen(colour(edge), 2.0 if self._chosen or self.hasFocus() else 1.0))
+            painter.setBrush(colour("fill" if self._chosen else "sheet"))
+            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 5, 5)
+            words = ""
+            if self._glance is not None:
+                painter.save()
+                words = self._draw(painter, QRectF(8, 7, self.width() - 16, 28), self._glance)
+                painter.restore()
+            self.setAccessibleDescription(words)
+            if words:
+                self.setToolTip(words)
+            painter.setPen(colour("ink"))
+            painter.setFont(text_font(9, bold=self._chosen))
+            painter.drawText(QRectF(0, 38, self.width(), 16), Qt.AlignmentFlag.AlignCenter, self.text())
 
 
 def _line(painter: QPainter, box: QRectF, heights: FloatArray, ink: str = "ink") -> None:

@@ -81,45 +81,45 @@ class LayerMap(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         if self._source is None:
             return
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        left, step = self._columns()
-        layers = self._source.layers
-        view = self._view
-        top = float(np.max(view.levels_db)) if view is not None and len(layers) else 0.0
-        painter.setFont(number_font(8))
-        painter.setPen(colour("soft"))
-        for hz in _TICKS:
-            column = int(np.argmin(np.abs(BANDS_HZ - hz)))
-            x = left + (column + 0.5) * step
-            text = f"{hz / 1000:g}k" if hz >= 1000 else f"{hz:g}"
-            painter.drawText(QRectF(x - 22, 2, 44, HEAD - 4), Qt.AlignmentFlag.AlignCenter, text)
-        painter.drawText(
-            QRectF(left - 26, 2, 20, HEAD - 4), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "Hz"
-        )
-        right = left + step * len(BANDS_HZ)
-        for x, word, width in ((right + 12, "keys", 74), (right + 88, "velocity", 50), (right + 140, "level", 52)):
-            painter.drawText(
-                QRectF(x, 2, width, HEAD - 4), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, word
-            )
-        self._row_frame(painter, 0, "Sum", "what is heard", False, True, False)
-        if view is not None:
-            self._cells(painter, 0, view.sum_db, top, set(), set())
-        for n, layer in enumerate(layers, 1):
-            sounding = layer in self._source.sounding
-            self._row_frame(
-                painter, n, layer.name, layer.job, layer.id == self.selected, sounding, layer.id in self.others
-            )
-            self._facts(painter, n, layer, sounding)
-            if view is not None:
-                own = {b for b, o in enumerate(view.owned) if (n - 1) in o}
-                shared = {b for b in own if len(view.owned[b]) > 1}
-                self._cells(painter, n, view.levels_db[n - 1], top, own, shared)
-        if view is None and layers:
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            left, step = self._columns()
+            layers = self._source.layers
+            view = self._view
+            top = float(np.max(view.levels_db)) if view is not None and len(layers) else 0.0
+            painter.setFont(number_font(8))
             painter.setPen(colour("soft"))
-            painter.setFont(text_font(9.5))
-            painter.drawText(QRectF(left, HEAD, right - left, ROW), Qt.AlignmentFlag.AlignCenter, "Measuring…")
-        self._footer(painter, left, right)
+            for hz in _TICKS:
+                column = int(np.argmin(np.abs(BANDS_HZ - hz)))
+                x = left + (column + 0.5) * step
+                text = f"{hz / 1000:g}k" if hz >= 1000 else f"{hz:g}"
+                painter.drawText(QRectF(x - 22, 2, 44, HEAD - 4), Qt.AlignmentFlag.AlignCenter, text)
+            painter.drawText(
+                QRectF(left - 26, 2, 20, HEAD - 4), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "Hz"
+            )
+            right = left + step * len(BANDS_HZ)
+            for x, word, width in ((right + 12, "keys", 74), (right + 88, "velocity", 50), (right + 140, "level", 52)):
+                painter.drawText(
+                    QRectF(x, 2, width, HEAD - 4), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, word
+                )
+            self._row_frame(painter, 0, "Sum", "what is heard", False, True, False)
+            if view is not None:
+                self._cells(painter, 0, view.sum_db, top, set(), set())
+            for n, layer in enumerate(layers, 1):
+                sounding = layer in self._source.sounding
+                self._row_frame(
+                    painter, n, layer.name, layer.job, layer.id == self.selected, sounding, layer.id in self.others
+                )
+                self._facts(painter, n, layer, sounding)
+                if view is not None:
+                    own = {b for b, o in enumerate(view.owned) if (n - 1) in o}
+                    shared = {b for b in own if len(view.owned[b]) > 1}
+                    self._cells(painter, n, view.levels_db[n - 1], top, own, shared)
+            if view is None and layers:
+                painter.setPen(colour("soft"))
+                painter.setFont(text_font(9.5))
+                painter.drawText(QRectF(left, HEAD, right - left, ROW), Qt.AlignmentFlag.AlignCenter, "Measuring…")
+            self._footer(painter, left, right)
 
     def _row_frame(
         self, painter: QPainter, row: int, name: str, job: str, selected: bool, sounding: bool, beside: bool

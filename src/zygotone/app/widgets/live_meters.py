@@ -66,9 +66,9 @@ class LiveMetersView(QWidget):
         return f"M {_lufs(momentary)}, S {_lufs(short)}, correlation {correlation:+.2f}".replace("-", "−")
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = framed(self)
-        self._words(painter)
-        self._spectrum(painter, QRectF(_WORDS, 6, self.width() - _WORDS - 10, self.height() - 24))
+        with framed(self) as painter:
+            self._words(painter)
+            self._spectrum(painter, QRectF(_WORDS, 6, self.width() - _WORDS - 10, self.height() - 24))
 
     def _words(self, painter: QPainter) -> None:
         momentary, short, correlation = self._now or (SILENT_DB, SILENT_DB, 0.0)

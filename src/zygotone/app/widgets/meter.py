@@ -39,15 +39,17 @@ class Meter(QWidget):
         return _level_text(float(self._peak.max()))
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        for channel, peak in enumerate(self._peak):
-            _paint_bar(painter, QRectF(0, 3 + 7 * channel, 80, 5), float(peak))
-        painter.setPen(colour("soft"))
-        painter.setFont(number_font(8.5))
-        painter.drawText(QRectF(86, 0, 70, 18), Qt.AlignmentFlag.AlignVCenter, self.text())
-        heard = float(self._peak.max()) > 1e-5
-        self._paint_needle(painter, 162, "corr", self._correlation if heard else None, clash=self._correlation < 0.0)
-        self._paint_needle(painter, 206, "bal", max(-1.0, min(1.0, self._balance_db / 12.0)) if heard else None)
+        with QPainter(self) as painter:
+            for channel, peak in enumerate(self._peak):
+                _paint_bar(painter, QRectF(0, 3 + 7 * channel, 80, 5), float(peak))
+            painter.setPen(colour("soft"))
+            painter.setFont(number_font(8.5))
+            painter.drawText(QRectF(86, 0, 70, 18), Qt.AlignmentFlag.AlignVCenter, self.text())
+            heard = float(self._peak.max()) > 1e-5
+            self._paint_needle(
+                painter, 162, "corr", self._correlation if heard else None, clash=self._correlation < 0.0
+            )
+            self._paint_needle(painter, 206, "bal", max(-1.0, min(1.0, self._balance_db / 12.0)) if heard else None)
 
     def _paint_needle(self, painter: QPainter, x: float, word: str, at: float | None, *, clash: bool = False) -> None:
         """A place between −1 (left) and 1 (right); nothing where nothing is heard."""
@@ -84,11 +86,11 @@ class LevelBar(QWidget):
         return _level_text(self._peak)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        _paint_bar(painter, QRectF(0, 6, self.width() - 84, 8), self._peak)
-        painter.setPen(colour("soft"))
-        painter.setFont(number_font(8.5))
-        painter.drawText(QRectF(self.width() - 76, 0, 76, 20), Qt.AlignmentFlag.AlignVCenter, self.text())
+        with QPainter(self) as painter:
+            _paint_bar(painter, QRectF(0, 6, self.width() - 84, 8), self._peak)
+            painter.setPen(colour("soft"))
+            painter.setFont(number_font(8.5))
+            painter.drawText(QRectF(self.width() - 76, 0, 76, 20), Qt.AlignmentFlag.AlignVCenter, self.text())
 
 
 def _paint_bar(painter: QPainter, bar: QRectF, peak: float) -> None:

@@ -161,20 +161,20 @@ class NoteView(Keyed):
     # --- drawing -------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = framed(self)
-        if self.phrase is None:
-            words = "This section plays no phrase. Click here, or press Enter, to begin one."
-            say_instead(painter, QRectF(self.rect()), words)
-            return
-        self._paint_rows(painter)
-        self._paint_lines(painter)
-        painter.save()
-        painter.setClipRect(self._area().adjusted(-1, 0, 1, VELOCITY + FOOT))
-        self._paint_behind(painter)
-        self._paint_notes(painter)
-        self._paint_hand(painter)
-        painter.restore()
-        self._paint_head(painter)
+        with framed(self) as painter:
+            if self.phrase is None:
+                words = "This section plays no phrase. Click here, or press Enter, to begin one."
+                say_instead(painter, QRectF(self.rect()), words)
+                return
+            self._paint_rows(painter)
+            self._paint_lines(painter)
+            painter.save()
+            painter.setClipRect(self._area().adjusted(-1, 0, 1, VELOCITY + FOOT))
+            self._paint_behind(painter)
+            self._paint_notes(painter)
+            self._paint_hand(painter)
+            painter.restore()
+            self._paint_head(painter)
 
     def _paint_rows(self, painter: QPainter) -> None:
         """Rows of notes that are not in the key are shaded; without a key those of the black keys."""

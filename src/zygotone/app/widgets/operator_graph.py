@@ -71,40 +71,40 @@ class OperatorGraph(QWidget):
         return found
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = framed(self)
-        if self._params is None:
-            return
-        matrix, heard = connections(self._params)
-        places = self.places()
-        operators = self._params["operators"]
-        for a in range(4):
-            for b in range(4):
-                if a != b and matrix[a, b] > 0.0:
-                    self._arrow(painter, places[a], places[b])
-        own = any(matrix[k, k] > 0.0 for k in range(4)) or self._params["feedback"] > 0.0
-        for k, p in enumerate(places):
-            there = k < len(operators)
-            if heard[k] > 0.0:
-                painter.setPen(QPen(colour("ink"), 1.6))
-                painter.drawLine(QPointF(p.x(), p.y() + _RADIUS), QPointF(p.x(), self.height() - 6.0))
-            if own and (matrix[k, k] > 0.0 or k == 3):
-                painter.setPen(QPen(colour("soft"), 1.4))
-                painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.drawEllipse(QPointF(p.x() + _RADIUS, p.y() - _RADIUS + 4), 8.0, 8.0)
-            painter.setPen(QPen(colour("a" if k == self.chosen else "ink" if there else "line"), 1.8))
-            painter.setBrush(colour("fill" if k == self.chosen else "sheet"))
-            painter.drawEllipse(p, _RADIUS, _RADIUS)
-            painter.setPen(colour("ink" if there else "soft"))
-            painter.setFont(text_font(10, bold=True))
-            painter.drawText(QRectF(p.x() - 16, p.y() - 14, 32, 15), Qt.AlignmentFlag.AlignCenter, str(k + 1))
-            if there:
-                op = operators[k]
-                word = f"{op['fixed_hz']:.0f} Hz" if op["fixed_hz"] > 0.0 else f"×{op['ratio']:g}"
-                painter.setFont(number_font(7))
-                painter.drawText(QRectF(p.x() - 17, p.y() + 1, 34, 12), Qt.AlignmentFlag.AlignCenter, word)
-        painter.setPen(colour("soft"))
-        painter.setFont(text_font(8))
-        painter.drawText(QRectF(6, self.height() - 18, 60, 14), Qt.AlignmentFlag.AlignLeft, "heard ↓")
+        with framed(self) as painter:
+            if self._params is None:
+                return
+            matrix, heard = connections(self._params)
+            places = self.places()
+            operators = self._params["operators"]
+            for a in range(4):
+                for b in range(4):
+                    if a != b and matrix[a, b] > 0.0:
+                        self._arrow(painter, places[a], places[b])
+            own = any(matrix[k, k] > 0.0 for k in range(4)) or self._params["feedback"] > 0.0
+            for k, p in enumerate(places):
+                there = k < len(operators)
+                if heard[k] > 0.0:
+                    painter.setPen(QPen(colour("ink"), 1.6))
+                    painter.drawLine(QPointF(p.x(), p.y() + _RADIUS), QPointF(p.x(), self.height() - 6.0))
+                if own and (matrix[k, k] > 0.0 or k == 3):
+                    painter.setPen(QPen(colour("soft"), 1.4))
+                    painter.setBrush(Qt.BrushStyle.NoBrush)
+                    painter.drawEllipse(QPointF(p.x() + _RADIUS, p.y() - _RADIUS + 4), 8.0, 8.0)
+                painter.setPen(QPen(colour("a" if k == self.chosen else "ink" if there else "line"), 1.8))
+                painter.setBrush(colour("fill" if k == self.chosen else "sheet"))
+                painter.drawEllipse(p, _RADIUS, _RADIUS)
+                painter.setPen(colour("ink" if there else "soft"))
+                painter.setFont(text_font(10, bold=True))
+                painter.drawText(QRectF(p.x() - 16, p.y() - 14, 32, 15), Qt.AlignmentFlag.AlignCenter, str(k + 1))
+                if there:
+                    op = operators[k]
+                    word = f"{op['fixed_hz']:.0f} Hz" if op["fixed_hz"] > 0.0 else f"×{op['ratio']:g}"
+                    painter.setFont(number_font(7))
+                    painter.drawText(QRectF(p.x() - 17, p.y() + 1, 34, 12), Qt.AlignmentFlag.AlignCenter, word)
+            painter.setPen(colour("soft"))
+            painter.setFont(text_font(8))
+            painter.drawText(QRectF(6, self.height() - 18, 60, 14), Qt.AlignmentFlag.AlignLeft, "heard ↓")
 
     def _arrow(self, painter: QPainter, a: QPointF, b: QPointF) -> None:
         angle = math.atan2(b.y() - a.y(), b.x() - a.x())

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QBrush, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from zygotone.advise.fit_views import OneView
@@ -45,20 +45,18 @@ class OverTime(QWidget):
         return QRectF(46, 24, self.width() - 58, self.height() - 44)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = framed(self)
-        area, view = self._area(), self._view
-        if view is None:
-            say_instead(painter, area, self._empty or "Measuring…")
-            return
-        self._axes(painter, area, view)
-        painter.drawImage(area, self._image(view.level, "ink"))
-        painter.save()
-        mask = self._image(np.where((view.hidden > _HATCHED) & (view.level > 0.02), 1.0, 0.0), "clash", 0.30)
-        painter.drawImage(area, mask)
-        self._hatch(painter, area, view)
-        painter.restore()
-        self._legend(painter, area, view)
-        self._readout(painter, area)
+        with framed(self) as painter:
+            area, view = self._area(), self._view
+            if view is None:
+                say_instead(painter, area, self._empty or "Measuring…")
+                return
+            self._axes(painter, area, view)
+            painter.drawImage(area, self._image(view.level, "ink"))
+            hidden = np.where((view.hidden > _HATCHED) & (view.level > 0.02), 1.0, 0.0)
+            painter.drawImage(area, self._image(hidden, "clash", 0.30))
+            self._hatch(painter, area, hidden)
+            self._legend(painter, area, view)
+            self._readout(painter, area)
 
     @staticmethod
     def _image(grid: np.ndarray, name: str, most: float = 1.0) -> QImage:
@@ -70,19 +68,19 @@ class OverTime(QWidget):
         height, width = pixels.shape
         return QImage(pixels.tobytes(), width, height, width * 4, QImage.Format.Format_ARGB32).copy()
 
-    def _hatch(self, painter: QPainter, area: QRectF, view: OneView) -> None:
-        """Lines over what is hidden, so that it does not rest on colour alone."""
-        bands, columns = view.level.shape
-        wide, high = area.width() / columns, area.height() / bands
-        brush = QBrush(colour("clash"), Qt.BrushStyle.BDiagPattern)
-        hidden = (view.hidden > _HATCHED) & (view.level > 0.02)
-        for band in range(bands):
-            edges = np.flatnonzero(np.diff(np.concatenate([[0], hidden[band].astype(np.int8), [0]])))
-            for first, last in zip(edges[::2], edges[1::2], strict=True):
-                painter.fillRect(
-                    QRectF(area.left() + first * wide, area.bottom() - (band + 1) * high, (last - first) * wide, high),
-                    brush,
-                )
+    def _hatch(self, painter: QPainter, area: QRectF, hidden: np.ndarray) -> None:
+        """Lines over what is hidden, so that it does not rest on colour alone. Drawn over all, then cut out: stretch by stretch it
+        would hold the window for a tenth of a second where much is hidden."""
+        scale = self.devicePixelRatioF()
+        lines = QPixmap((area.size() * scale).toSize())
+        lines.setDevicePixelRatio(scale)
+        lines.fill(Qt.GlobalColor.transparent)
+        whole = QRectF(QPointF(0.0, 0.0), area.size())
+        with QPainter(lines) as cut:
+            cut.fillRect(whole, QBrush(colour("clash"), Qt.BrushStyle.BDiagPattern))
+            cut.setCompositionMode(QPainter.CompositionMode.CompositionMode_DestinationIn)
+            cut.drawImage(whole, self._image(hidden, "clash"))
+        painter.drawPixmap(area.topLeft(), lines)
 
     def _axes(self, painter: QPainter, area: QRectF, view: OneView) -> None:
         painter.setFont(number_font(8.5))

@@ -57,30 +57,30 @@ class Piano(QWidget):
         return next((n for n in self._whites() if self._box(n).contains(x, y)), None)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setFont(number_font(7.5))
-        # White keys are the lighter ones in either theme.
-        light, dark = ("soft", "ground") if theme().is_night else ("sheet", "ink")
-        for black in (False, True):
-            for note in range(LOWEST, HIGHEST + 1):
-                if (note % 12 in _BLACK) is not black:
-                    continue
-                box = self._box(note).adjusted(0.5, 0.5, -0.5, -0.5)
-                held = note in self._down
-                painter.setPen(QPen(colour("ground" if theme().is_night else "soft"), 1))
-                painter.setBrush(colour("a") if held else colour(dark if black else light))
-                painter.drawRect(box)
-                if note % 12 == 0:
-                    painter.setPen(colour(dark if theme().is_night else "soft"))
-                    painter.drawText(
-                        box.adjusted(0, 0, 0, -2),
-                        Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignBottom,
-                        midi_to_note(note),
-                    )
-        if self.hasFocus():
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(QPen(colour("a"), 1.5))
-            painter.drawRect(QRectF(self.rect()).adjusted(0.75, 0.75, -0.75, -0.75))
+        with QPainter(self) as painter:
+            painter.setFont(number_font(7.5))
+            # White keys are the lighter ones in either theme.
+            light, dark = ("soft", "ground") if theme().is_night else ("sheet", "ink")
+            for black in (False, True):
+                for note in range(LOWEST, HIGHEST + 1):
+                    if (note % 12 in _BLACK) is not black:
+                        continue
+                    box = self._box(note).adjusted(0.5, 0.5, -0.5, -0.5)
+                    held = note in self._down
+                    painter.setPen(QPen(colour("ground" if theme().is_night else "soft"), 1))
+                    painter.setBrush(colour("a") if held else colour(dark if black else light))
+                    painter.drawRect(box)
+                    if note % 12 == 0:
+                        painter.setPen(colour(dark if theme().is_night else "soft"))
+                        painter.drawText(
+                            box.adjusted(0, 0, 0, -2),
+                            Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignBottom,
+                            midi_to_note(note),
+                        )
+            if self.hasFocus():
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.setPen(QPen(colour("a"), 1.5))
+                painter.drawRect(QRectF(self.rect()).adjusted(0.75, 0.75, -0.75, -0.75))
 
     # --- playing -------------------------------------------------------------------------------------------
 

@@ -153,32 +153,32 @@ class Plot(QWidget):
     # --- drawing -------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        outer = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
-        painter.setPen(QPen(colour("a" if self.hasFocus() else "line"), 1))
-        painter.setBrush(colour("sheet"))
-        painter.drawRoundedRect(outer, 5, 5)
-        area = self.area()
-        key = f"axes {self.x_axis} {self.y_axis} {colour('soft').name()}"
-        painter.drawPixmap(0, 0, drawn_once(self, key, lambda p: self._draw_axes(p, area)))
-        if not self._curves:
-            painter.setPen(colour("soft"))
-            painter.setFont(text_font(10))
-            painter.drawText(area, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._empty)
-            return
-        painter.save()
-        painter.setClipRect(area)
-        for curve in self._curves:
-            self._draw_curve(painter, area, curve)
-        painter.restore()
-        self._draw_marks(painter, area)
-        self._draw_legend(painter, area)
-        if self._cursor is not None:
-            at = area.left() + self._cursor * area.width()
-            painter.setPen(QPen(colour("ink"), 1, Qt.PenStyle.DotLine))
-            painter.drawLine(QPointF(at, area.top()), QPointF(at, area.bottom()))
-            self._draw_readout(painter, area, at)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            outer = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+            painter.setPen(QPen(colour("a" if self.hasFocus() else "line"), 1))
+            painter.setBrush(colour("sheet"))
+            painter.drawRoundedRect(outer, 5, 5)
+            area = self.area()
+            key = f"axes {self.x_axis} {self.y_axis} {colour('soft').name()}"
+            painter.drawPixmap(0, 0, drawn_once(self, key, lambda p: self._draw_axes(p, area)))
+            if not self._curves:
+                painter.setPen(colour("soft"))
+                painter.setFont(text_font(10))
+                painter.drawText(area, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self._empty)
+                return
+            painter.save()
+            painter.setClipRect(area)
+            for curve in self._curves:
+                self._draw_curve(painter, area, curve)
+            painter.restore()
+            self._draw_marks(painter, area)
+            self._draw_legend(painter, area)
+            if self._cursor is not None:
+                at = area.left() + self._cursor * area.width()
+                painter.setPen(QPen(colour("ink"), 1, Qt.PenStyle.DotLine))
+                painter.drawLine(QPointF(at, area.top()), QPointF(at, area.bottom()))
+                self._draw_readout(painter, area, at)
 
     def _draw_axes(self, painter: QPainter, area: QRectF) -> None:
         painter.setFont(number_font(8.5))

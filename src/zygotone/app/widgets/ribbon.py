@@ -51,16 +51,16 @@ class Ribbon(QWidget):
                 self.update(int(at) - 2, 0, 5, self.height())
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.drawPixmap(0, 0, self._picture())
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._drawn_x = x = self.playhead_x()
-        painter.setPen(QPen(colour("ink"), 2))
-        painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
-        if self.hasFocus():
-            painter.setPen(QPen(colour("a"), 1, Qt.PenStyle.DotLine))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
+        with QPainter(self) as painter:
+            painter.drawPixmap(0, 0, self._picture())
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._drawn_x = x = self.playhead_x()
+            painter.setPen(QPen(colour("ink"), 2))
+            painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+            if self.hasFocus():
+                painter.setPen(QPen(colour("a"), 1, Qt.PenStyle.DotLine))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
 
     def _picture(self) -> QPixmap:
         """The sections, painted when they have changed."""
@@ -76,7 +76,8 @@ class Ribbon(QWidget):
             self._drawn, self._pixmap = shown, QPixmap(self.size() * ratio)
             self._pixmap.setDevicePixelRatio(ratio)
             self._pixmap.fill(Qt.GlobalColor.transparent)
-            self._paint_sections(QPainter(self._pixmap))
+            with QPainter(self._pixmap) as painter:
+                self._paint_sections(painter)
         return self._pixmap
 
     def _paint_sections(self, painter: QPainter) -> None:
@@ -97,7 +98,6 @@ class Ribbon(QWidget):
             painter.drawText(
                 box.adjusted(5, 0, -3, -3), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, f"{section.bars}"
             )
-        painter.end()
 
     def playhead_x(self) -> float:
         desk = self._desk

@@ -105,24 +105,26 @@ class Scale(QWidget):
         return _SIDE + self._param.position_of(value) * (self.width() - 2 * _SIDE)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        p, ink = self._param, colour("a" if self.hasFocus() else "ink")
-        key = f"scale {p.low} {p.high} {p.scale} {p.unit} {ink.name()} {colour('ink').name()}"
-        painter.drawPixmap(0, 0, drawn_once(self, key, lambda within: self._paint_scale(within, ink)))
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        base = _BASE
-        if self.moves is not None:
-            self._paint_moves(painter, base, *map(self._x, self.moves))
-        if self.kept is not None and abs(self.kept - self.value) > 1e-9:
-            x = self._x(self.kept)
-            painter.setPen(QPen(colour("a"), 1.4))
-            painter.setBrush(colour("sheet"))
-            painter.drawPolygon(QPolygonF([QPointF(x, base + 1), QPointF(x - 5, base + 11), QPointF(x + 5, base + 11)]))
-        x = self._x(self.value)
-        trial = self.kept is not None and abs(self.kept - self.value) > 1e-9
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colour("b" if trial else "ink"))
-        painter.drawPolygon(QPolygonF([QPointF(x, base - 1), QPointF(x - 5.5, 1), QPointF(x + 5.5, 1)]))
+        with QPainter(self) as painter:
+            p, ink = self._param, colour("a" if self.hasFocus() else "ink")
+            key = f"scale {p.low} {p.high} {p.scale} {p.unit} {ink.name()} {colour('ink').name()}"
+            painter.drawPixmap(0, 0, drawn_once(self, key, lambda within: self._paint_scale(within, ink)))
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            base = _BASE
+            if self.moves is not None:
+                self._paint_moves(painter, base, *map(self._x, self.moves))
+            if self.kept is not None and abs(self.kept - self.value) > 1e-9:
+                x = self._x(self.kept)
+                painter.setPen(QPen(colour("a"), 1.4))
+                painter.setBrush(colour("sheet"))
+                painter.drawPolygon(
+                    QPolygonF([QPointF(x, base + 1), QPointF(x - 5, base + 11), QPointF(x + 5, base + 11)])
+                )
+            x = self._x(self.value)
+            trial = self.kept is not None and abs(self.kept - self.value) > 1e-9
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(colour("b" if trial else "ink"))
+            painter.drawPolygon(QPolygonF([QPointF(x, base - 1), QPointF(x - 5.5, 1), QPointF(x + 5.5, 1)]))
 
     def _paint_scale(self, painter: QPainter, ink: QColor) -> None:
         base = _BASE
@@ -362,16 +364,16 @@ class Ruler(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         if event.rect().top() >= _FIELD_HEIGHT:
             return  # only the scale is drawn anew
-        painter = QPainter(self)
-        painter.setPen(colour("soft"))
-        painter.setFont(text_font(9))
-        # The number's field is wider than most numbers; what it leaves free the name may use.
-        taken = min(self._field_width, 14 + self.field.fontMetrics().horizontalAdvance(self.field.text()))
-        if self._moving is not None and self._moving.isVisible():
-            taken = self._field_width + self._moving.width() + 4
-        box = QRectF(0.0, 0.0, self.width() - taken, _FIELD_HEIGHT)
-        words = painter.fontMetrics().elidedText(self.param.label, Qt.TextElideMode.ElideRight, int(box.width()))
-        painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
+        with QPainter(self) as painter:
+            painter.setPen(colour("soft"))
+            painter.setFont(text_font(9))
+            # The number's field is wider than most numbers; what it leaves free the name may use.
+            taken = min(self._field_width, 14 + self.field.fontMetrics().horizontalAdvance(self.field.text()))
+            if self._moving is not None and self._moving.isVisible():
+                taken = self._field_width + self._moving.width() + 4
+            box = QRectF(0.0, 0.0, self.width() - taken, _FIELD_HEIGHT)
+            words = painter.fontMetrics().elidedText(self.param.label, Qt.TextElideMode.ElideRight, int(box.width()))
+            painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, words)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         if self.offers is None:

@@ -86,49 +86,53 @@ class Shares(QWidget):
     # --- drawing -------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = framed(self)
-        if not self.rows or not self.columns:
-            say_instead(painter, QRectF(self.rect()), self._empty or "Measuring…")
-            return
-        area, wide, high = self._cells()
-        plum, sheet = colour("clash"), colour("sheet")
-        painter.setFont(number_font(8.5))
-        numbers = wide > 24 and high > 13
-        for i in range(len(self.rows)):
-            for j in range(len(self.columns)):
-                value, box = self.values[i][j], self._cell(i, j)
-                if not math.isfinite(value):
-                    continue
-                strength = min(1.0, max(0.0, value)) ** 0.8
-                ink = _between(sheet, plum, 0.06 + 0.94 * strength)
-                painter.fillRect(box, ink)
-                if numbers and value >= 0.005:
-                    painter.setPen(colour("sheet" if strength > 0.5 else "ink"))
-                    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{100 * value:.0f}")
-        painter.setFont(text_font(8.5))
-        painter.setPen(colour("ink"))
-        for i, word in enumerate(self.rows):
-            box = QRectF(8, area.top() + i * high, LEFT - 16, high)
-            painter.drawText(
-                box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self._short(painter, word, LEFT - 16)
-            )
-        painter.setPen(colour("soft"))
-        for j, word in enumerate(self.columns):
-            x = area.left() + (j + 0.5) * wide
-            if self._steep:
-                painter.save()
-                painter.translate(x - 4, area.top() + high * len(self.rows) + 8)
-                painter.rotate(38)
-                painter.drawText(QPointF(0, 4), self._short(painter, word, 76))
-                painter.restore()
-            else:
-                painter.drawText(QRectF(x - wide / 2, area.bottom() + 1, wide, 16), Qt.AlignmentFlag.AlignCenter, word)
-        at = self._under or (self._at if self.hasFocus() else None)
-        for place, pen in ((self._at, QPen(colour("ink"), 2)), (at, QPen(colour("ink"), 1, Qt.PenStyle.DotLine))):
-            if place is not None and place[0] < len(self.rows) and place[1] < len(self.columns):
-                painter.setPen(pen)
-                painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.drawRect(self._cell(*place))
+        with framed(self) as painter:
+            if not self.rows or not self.columns:
+                say_instead(painter, QRectF(self.rect()), self._empty or "Measuring…")
+                return
+            area, wide, high = self._cells()
+            plum, sheet = colour("clash"), colour("sheet")
+            painter.setFont(number_font(8.5))
+            numbers = wide > 24 and high > 13
+            for i in range(len(self.rows)):
+                for j in range(len(self.columns)):
+                    value, box = self.values[i][j], self._cell(i, j)
+                    if not math.isfinite(value):
+                        continue
+                    strength = min(1.0, max(0.0, value)) ** 0.8
+                    ink = _between(sheet, plum, 0.06 + 0.94 * strength)
+                    painter.fillRect(box, ink)
+                    if numbers and value >= 0.005:
+                        painter.setPen(colour("sheet" if strength > 0.5 else "ink"))
+                        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{100 * value:.0f}")
+            painter.setFont(text_font(8.5))
+            painter.setPen(colour("ink"))
+            for i, word in enumerate(self.rows):
+                box = QRectF(8, area.top() + i * high, LEFT - 16, high)
+                painter.drawText(
+                    box,
+                    Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                    self._short(painter, word, LEFT - 16),
+                )
+            painter.setPen(colour("soft"))
+            for j, word in enumerate(self.columns):
+                x = area.left() + (j + 0.5) * wide
+                if self._steep:
+                    painter.save()
+                    painter.translate(x - 4, area.top() + high * len(self.rows) + 8)
+                    painter.rotate(38)
+                    painter.drawText(QPointF(0, 4), self._short(painter, word, 76))
+                    painter.restore()
+                else:
+                    painter.drawText(
+                        QRectF(x - wide / 2, area.bottom() + 1, wide, 16), Qt.AlignmentFlag.AlignCenter, word
+                    )
+            at = self._under or (self._at if self.hasFocus() else None)
+            for place, pen in ((self._at, QPen(colour("ink"), 2)), (at, QPen(colour("ink"), 1, Qt.PenStyle.DotLine))):
+                if place is not None and place[0] < len(self.rows) and place[1] < len(self.columns):
+                    painter.setPen(pen)
+                    painter.setBrush(Qt.BrushStyle.NoBrush)
+                    painter.drawRect(self._cell(*place))
 
     @staticmethod
     def _short(painter: QPainter, text: str, width: int) -> str:

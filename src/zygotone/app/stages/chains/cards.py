@@ -65,30 +65,34 @@ class DeviceCard(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         selected, trial, loudness, crest = self._state
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        edge = 2.0 if selected else 1.0
-        painter.setPen(QPen(colour("a" if self.hasFocus() else "b" if trial else "soft" if selected else "line"), edge))
-        painter.setBrush(colour("b_fill" if trial else "sheet"))
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(edge / 2, edge / 2, -edge / 2, -edge / 2), 5, 5)
-        soft, left, right = text_font(9), 10.0, self.width() - 9.0
-        painter.setFont(soft)
-        painter.setPen(colour("soft"))
-        painter.drawText(QPointF(left, 20), str(self._at))
-        for y, word in ((39, "loudness"), (55, "crest")):
-            painter.drawText(QPointF(left, y), word)
-        if self._key:
-            key = painter.fontMetrics().elidedText(f"key {self._key}", Qt.TextElideMode.ElideRight, int(right - left))
-            painter.drawText(QPointF(left, 72), key)
-        after = left + painter.fontMetrics().horizontalAdvance(f"{self._at} ") + 2
-        painter.setPen(colour("ink"))
-        painter.setFont(text_font(10, bold=True))
-        room = int(self.on.x() - after - 2)
-        title = painter.fontMetrics().elidedText(self._title, Qt.TextElideMode.ElideRight, room)
-        painter.drawText(QPointF(after, 20), title)
-        painter.setFont(number_font(10))
-        for y, number in ((39, loudness), (55, crest)):
-            painter.drawText(QPointF(right - painter.fontMetrics().horizontalAdvance(number), y), number)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            edge = 2.0 if selected else 1.0
+            painter.setPen(
+                QPen(colour("a" if self.hasFocus() else "b" if trial else "soft" if selected else "line"), edge)
+            )
+            painter.setBrush(colour("b_fill" if trial else "sheet"))
+            painter.drawRoundedRect(QRectF(self.rect()).adjusted(edge / 2, edge / 2, -edge / 2, -edge / 2), 5, 5)
+            soft, left, right = text_font(9), 10.0, self.width() - 9.0
+            painter.setFont(soft)
+            painter.setPen(colour("soft"))
+            painter.drawText(QPointF(left, 20), str(self._at))
+            for y, word in ((39, "loudness"), (55, "crest")):
+                painter.drawText(QPointF(left, y), word)
+            if self._key:
+                key = painter.fontMetrics().elidedText(
+                    f"key {self._key}", Qt.TextElideMode.ElideRight, int(right - left)
+                )
+                painter.drawText(QPointF(left, 72), key)
+            after = left + painter.fontMetrics().horizontalAdvance(f"{self._at} ") + 2
+            painter.setPen(colour("ink"))
+            painter.setFont(text_font(10, bold=True))
+            room = int(self.on.x() - after - 2)
+            title = painter.fontMetrics().elidedText(self._title, Qt.TextElideMode.ElideRight, room)
+            painter.drawText(QPointF(after, 20), title)
+            painter.setFont(number_font(10))
+            for y, number in ((39, loudness), (55, crest)):
+                painter.drawText(QPointF(right - painter.fontMetrics().horizontalAdvance(number), y), number)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._pressed = event.position() if event.button() == Qt.MouseButton.LeftButton else None

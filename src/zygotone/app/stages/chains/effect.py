@@ -76,27 +76,27 @@ class _Tiles(QWidget):
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if not self._tiles:
-            painter.setPen(colour("soft"))
-            painter.setFont(text_font(9))
-            painter.drawText(QPointF(0, 14), "Measuring…")
-            return
-        width = (self.width() - _GAP * (_COLUMNS - 1)) / _COLUMNS
-        for at, (name, before, after) in enumerate(self._tiles):
-            x, y = (width + _GAP) * (at % _COLUMNS), (_TILE_HEIGHT + _GAP) * (at // _COLUMNS)
-            painter.setPen(QPen(colour("line"), 1))
-            painter.setBrush(colour("sheet"))
-            painter.drawRoundedRect(QRectF(x + 0.5, y + 0.5, width - 1, _TILE_HEIGHT - 1), 5, 5)
-            painter.setPen(colour("soft"))
-            painter.setFont(text_font(9))
-            painter.drawText(QPointF(x + 10, y + 17), name)
-            painter.setFont(number_font(10))
-            numbers = [(after, "ink")] if before is None else [(f"A {before}", "a"), (f"B {after}", "b")]
-            for n, (text, ink) in enumerate(numbers):
-                painter.setPen(colour(ink))
-                painter.drawText(QPointF(x + 10 + n * (width - 10) / 2, y + 34), text)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            if not self._tiles:
+                painter.setPen(colour("soft"))
+                painter.setFont(text_font(9))
+                painter.drawText(QPointF(0, 14), "Measuring…")
+                return
+            width = (self.width() - _GAP * (_COLUMNS - 1)) / _COLUMNS
+            for at, (name, before, after) in enumerate(self._tiles):
+                x, y = (width + _GAP) * (at % _COLUMNS), (_TILE_HEIGHT + _GAP) * (at // _COLUMNS)
+                painter.setPen(QPen(colour("line"), 1))
+                painter.setBrush(colour("sheet"))
+                painter.drawRoundedRect(QRectF(x + 0.5, y + 0.5, width - 1, _TILE_HEIGHT - 1), 5, 5)
+                painter.setPen(colour("soft"))
+                painter.setFont(text_font(9))
+                painter.drawText(QPointF(x + 10, y + 17), name)
+                painter.setFont(number_font(10))
+                numbers = [(after, "ink")] if before is None else [(f"A {before}", "a"), (f"B {after}", "b")]
+                for n, (text, ink) in enumerate(numbers):
+                    painter.setPen(colour(ink))
+                    painter.drawText(QPointF(x + 10 + n * (width - 10) / 2, y + 34), text)
 
 
 def _text(quantity: Quantity, value: float | None) -> str:

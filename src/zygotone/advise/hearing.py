@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 from zygotone.dsp.giving_up import IsUnwanted, give_up_if_unwanted, given_up_when
+from zygotone.dsp.tiny import tiny_as_zero
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.graph import Graph, compile_session, layer_node
 from zygotone.engine.nodes import Node, SourceNode
@@ -155,7 +156,7 @@ class Hearing:
         """
 
         def asked() -> _T:
-            with given_up_when(self.unwanted):
+            with given_up_when(self.unwanted), tiny_as_zero():
                 give_up_if_unwanted()
                 return work()
 

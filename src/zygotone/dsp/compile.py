@@ -10,10 +10,6 @@ import threading
 from collections.abc import Callable
 from typing import Any, TypeVar, cast
 
-from zygotone.dsp.tiny import take_for_zero
-
-take_for_zero()  # whoever calls kernels has loaded this before any thread of its own begins
-
 _F = TypeVar("_F", bound=Callable[..., Any])
 _lock = threading.RLock()
 

@@ -2,12 +2,17 @@
 
 Whatever rings out into silence, a filter, an envelope, an echo, comes through them, and takes ten to a hundred times as long while it
 does: long enough for a drop-out in the silence after the sound. No ear and no converter is reached by what is taken for zero instead.
+
+Only where sound is worked out: what is read from a file is to be what was written there.
 """
 
 from __future__ import annotations
 
 import ctypes
+import functools
 import platform
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 # Where the processor's control register lies in the C library's fenv_t (bits/fenv.h), and the bit that makes such results zero.
 _X86_MXCSR, _X86_FLUSH = (
@@ -15,21 +20,35 @@ _X86_MXCSR, _X86_FLUSH = (
     1 << 15,
 )  # Intel, "64 and IA-32 Architectures Software Developer's Manual", vol. 1, 10.2.3.3
 _ARM_FPCR, _ARM_FLUSH = 0, 1 << 24  # Arm, "Architecture Reference Manual for A-profile", FPCR.FZ
-_PLACES = {"x86_64": (_X86_MXCSR, _X86_FLUSH), "aarch64": (_ARM_FPCR, _ARM_FLUSH)}
+_PLACES = {"x86_64": (_X86_MXCSR // 4, _X86_FLUSH), "aarch64": (_ARM_FPCR // 4, _ARM_FLUSH)}
 
 
-def take_for_zero(on: bool = True) -> bool:
-    """From now on, in this thread and in those that it begins: what would be so small is 0. Whether that is so; False where the machine's
-    way is not known, and all is as exact and as slow as before."""
-    place = _PLACES.get(platform.machine())
-    if place is None:
-        return False
-    at, bit = place
+@functools.cache
+def _library() -> ctypes.CDLL | None:
+    """What gets and sets the floating-point environment of a thread (C11, 7.6.4); None where the machine's is not known."""
+    if platform.machine() not in _PLACES:
+        return None
     try:
         library = ctypes.CDLL("libm.so.6")
-        environment = (ctypes.c_uint32 * 16)()
-        library.fegetenv(environment)
-        environment[at // 4] = environment[at // 4] | bit if on else environment[at // 4] & ~bit
-        return bool(library.fesetenv(environment) == 0) and on
+        return library if library.fegetenv and library.fesetenv else None
     except (OSError, AttributeError):
-        return False
+        return None
+
+
+@contextmanager
+def tiny_as_zero() -> Iterator[None]:
+    """Within it results that would be so small are 0, in this thread. Where the machine's way is not known, all is as slow as ever."""
+    library = _library()
+    if library is None:
+        yield
+        return
+    place, bit = _PLACES[platform.machine()]
+    before, here = (ctypes.c_uint32 * 16)(), (ctypes.c_uint32 * 16)()
+    library.fegetenv(before)
+    ctypes.memmove(here, before, ctypes.sizeof(here))
+    here[place] |= bit
+    library.fesetenv(here)
+    try:
+        yield
+    finally:
+        library.fesetenv(before)

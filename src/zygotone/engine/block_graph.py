@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygotone.devices import Host
+from zygotone.dsp.tiny import tiny_as_zero
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.motion import smoothed
 from zygotone.engine.nodes import DeviceNode, Node, SourceNode, nodes_below
@@ -131,6 +132,7 @@ class BlockGraph:
         sources = (node for node in nodes_below(nodes) if isinstance(node, SourceNode))
         return all(node.key in self._runners for node in sources)
 
+    @tiny_as_zero()
     def block(self, start: int, frames: int) -> dict[str, Stereo]:
         """Output of every node for this block of the song, by node key."""
         outputs: dict[str, Stereo] = {}

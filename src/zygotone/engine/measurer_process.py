@@ -18,6 +18,7 @@ from multiprocessing.reduction import send_handle
 from pathlib import Path
 
 from zygotone.dsp.giving_up import Cancelled, given_up_when, share_told_to
+from zygotone.dsp.tiny import tiny_as_zero
 from zygotone.engine.measurer import SLOTS, MeasurerState, pack_answer, unpack_question
 from zygotone.engine.pipeline import begin_helpers
 from zygotone.engine.renderer import Renderer
@@ -91,7 +92,7 @@ class Server(ServedVersions):
             if unwanted():
                 raise Cancelled
             question, asked = unpack_question(data, self.received)
-            with given_up_when(unwanted), share_told_to(hear):
+            with given_up_when(unwanted), share_told_to(hear), tiny_as_zero():
                 answer = question.answer(self._renderer, unwanted)
             packed = pack_answer(answer, asked)
             if isinstance(packed, bytes):

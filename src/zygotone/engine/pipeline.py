@@ -14,6 +14,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any, TypeVar
 
 from zygotone.dsp.giving_up import Cancelled, asked_here, give_up_if_unwanted, given_up_when
+from zygotone.dsp.tiny import tiny_as_zero
 
 _T = TypeVar("_T")
 
@@ -122,7 +123,7 @@ class Pipeline:
         block, step = heapq.heappop(self._ready)
         self._changed.release()
         try:
-            with given_up_when(self._unwanted):
+            with given_up_when(self._unwanted), tiny_as_zero():
                 give_up_if_unwanted()
                 self._work(step, block)
         except BaseException as error:

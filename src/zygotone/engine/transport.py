@@ -10,6 +10,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from zygotone.dsp.tiny import tiny_as_zero
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.ears import Ears, Listen
 from zygotone.engine.inputs import BLOCK_FRAMES
@@ -169,7 +170,8 @@ class _Run:
             if self._after is not None:  # the output is still playing what the last run gave it
                 self._after.join(_DRAIN_S)
                 self.output.start(transport.player.rate_hz)
-            transport.give_blocks(self)
+            with tiny_as_zero():
+                transport.give_blocks(self)
         except Exception as problem:
             transport.error = f"{self.output.name} stopped: {problem}"
         finally:

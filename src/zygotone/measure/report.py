@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from zygotone.dsp.levels import gain_to_db
+from zygotone.dsp.tiny import tiny_as_zero
 from zygotone.dsp.types import FloatArray
 from zygotone.measure.dynamics import rms
 from zygotone.measure.loudness import loudness, true_peak
@@ -22,6 +23,7 @@ def _number(value: float, digits: int) -> float | None:
     return round(float(value), digits) if math.isfinite(value) else None
 
 
+@tiny_as_zero()
 def measure_audio(audio: FloatArray, rate_hz: int, *, a4_hz: float = 440.0) -> dict[str, Any]:
     """``audio`` (1 or 2, frames). A value that does not exist, as in silence, is None.
 

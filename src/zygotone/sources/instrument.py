@@ -13,6 +13,7 @@ import numpy as np
 
 from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.levels import side_gains
+from zygotone.dsp.tiny import tiny_as_zero
 from zygotone.dsp.types import GRID_FRAMES, FloatArray, Stereo
 from zygotone.dsp.voice_filters import MODES, FilterRow, add_voice, filter_voices
 from zygotone.music.pitch import midi_to_hz
@@ -303,6 +304,7 @@ def render_note(
 # --- a layer over the song -----------------------------------------------------------------------------------------
 
 
+@tiny_as_zero()
 def render_voices(
     layer: Layer, voices: Sequence[Voice], frames: int, *, shared: tuple[Lfo, Lfo], rate_hz: int, bpm: float,
     a4_hz: float, automation: Automation, clip: ReadClip,

@@ -152,7 +152,7 @@ def use(project: Project, seconds: float) -> dict[str, float]:
     window.resize(1280, 800)
     window.show()
     window.desk.start()
-    settle(window, within_s=300.0)  # 24 stems of four minutes take about one to be measured
+    settle(window)
     settle_down(window)
     gaps: list[float] = []
     last = time.perf_counter()

@@ -427,6 +427,6 @@ def test_what_fails_in_a_picture_or_a_handler_is_told_once_and_the_window_lives(
     qtbot.waitUntil(lambda: len(said) == 2, timeout=5000)
     written = (window.desk.files.data_folder / "mishaps.txt").read_text()
     assert written.count("RuntimeError:") == written.count("KeyError:") == 1
-    assert all("Your work is kept" in words and "mishaps.txt" in words for words in said)
+    assert all("your work is kept" in words and "mishaps.txt" in words for words in said)
     assert not [record.message for record in qtlog.records if "ainter" in record.message]
     assert not window.grab().isNull()

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from zygotone.advise.fit_views import OneView
 from zygotone.advise.sound_views import ClipShape
+from zygotone.app.widgets.basic import OneLine, row
 from zygotone.app.widgets.clip_view import ClipView
 from zygotone.app.widgets.over_time import OverTime
 from zygotone.app.widgets.plot import FREQUENCY, Axis, Curve, Plot
@@ -313,7 +314,9 @@ def test_what_is_hidden_is_hatched_and_nothing_else(qapp, qtbot):
 
 
 def test_a_wave_is_as_high_as_its_clip_wherever_it_is(qapp, qtbot):
-    nothing = lambda *_: None  # noqa: E731
+    def nothing(*_: object) -> None:
+        pass
+
     picture = ClipView(nothing, nothing, nothing, nothing)
     qtbot.addWidget(picture)
     picture.resize(700, 200)
@@ -332,3 +335,22 @@ def test_a_wave_is_as_high_as_its_clip_wherever_it_is(qapp, qtbot):
         assert rows[0] == pytest.approx(middle - half * loud[column], abs=2.0)
         assert rows[-1] == pytest.approx(middle + half * loud[column] / 2, abs=2.0)
     assert drawn[:, at[0] : at[-1]].any(axis=0).all()
+
+
+def test_a_line_without_room_ends_in_an_ellipsis_and_comes_back(qapp, qtbot):
+    beside, line = QLabel("at hand"), OneLine(name="line")
+    holder = QWidget()
+    holder.setLayout(row(line, beside))
+    qtbot.addWidget(holder)
+    holder.resize(220, 30)
+    holder.show()
+    words = "Something that takes a good deal more room than two hundred pixels have for it"
+    line.say(words)
+    qtbot.waitUntil(lambda: line.text().endswith("…"), timeout=5000)
+    shown = line.text()
+    assert words.startswith(shown[:-1])
+    assert line.fontMetrics().horizontalAdvance(shown) <= line.width()
+    assert line.toolTip() == words
+    assert beside.width() >= beside.sizeHint().width()
+    holder.resize(900, 30)
+    qtbot.waitUntil(lambda: line.text() == words, timeout=5000)

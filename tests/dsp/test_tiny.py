@@ -86,7 +86,8 @@ def test_wherever_sound_is_worked_out(monkeypatch, tmp_path):
 
     transport = Transport(Player(Renderer(AudioStore()), 48000), Card())
     transport.play()
-    while len(found.get("card", ())) < 3:
+    until = time.monotonic() + 20.0
+    while len(found.get("card", ())) < 3 and time.monotonic() < until:
         time.sleep(0.005)
     transport.stop()
     assert set(found) == {"helpers", "graph", "rules", "report", "voices", "card"}

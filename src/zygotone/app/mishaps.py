@@ -32,10 +32,10 @@ class Mishaps:
                 self._note("".join(traceback.format_exception(kind, error, trace)))
 
     def _note(self, text: str) -> None:
-        path, words = self._path(), "Something went wrong in the application itself. Your work is kept"
+        path, words = self._path(), "Something failed here; your work is kept"
         with suppress(OSError):
             path.parent.mkdir(parents=True, exist_ok=True)
             before = path.read_bytes()[-_MOST_BYTES:] if path.exists() else b""
             path.write_bytes(before + f"--- {datetime.now():%Y-%m-%d %H:%M:%S}\n{text}\n".encode())
-            words += f"; what happened is written in {path}"
+            words += f". What happened is written in {path}"
         self._tell(f"{words}.")

@@ -27,7 +27,7 @@ from zygotone.reports.bounce_in_place import BounceSpec
 from zygotone.session.edits import change_device
 from zygotone.session.models import KeyInput
 
-WAIT_S = 60.0
+WAIT_S = 300.0  # 24 stems of four minutes take one to be measured, on a quick machine
 
 
 def scratch_settings() -> QSettings:
@@ -39,9 +39,9 @@ def scratch_settings() -> QSettings:
     return made
 
 
-def settle(window: Window, ready: Callable[[], bool] = lambda: True, *, within_s: float = WAIT_S) -> None:
+def settle(window: Window, ready: Callable[[], bool] = lambda: True) -> None:
     """Run the event loop until the background work is done and ``ready`` holds."""
-    end = time.monotonic() + within_s
+    end = time.monotonic() + WAIT_S
     quiet = 0
     while time.monotonic() < end:
         QApplication.processEvents()

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QFrame, QProgressBar
 
 from zygotone.app.desk import Desk
 from zygotone.app.theme import theme
-from zygotone.app.widgets.basic import as_plain, button, label, row
+from zygotone.app.widgets.basic import OneLine, button, label, row
 from zygotone.app.widgets.ears import EarsBar
 from zygotone.app.widgets.meter import Meter
 
@@ -41,7 +41,7 @@ class StatusLine(QFrame):
         )
         for each in (self.progress, self.stop_work):
             each.hide()
-        self.message = label("", name="status.message")
+        self.message = OneLine(name="status.message")  # gives way to what is always at hand
         self.engine_label = label("", name="status.engine")
         self.ears = EarsBar()
         self.ears.listens.connect(desk.listening.listen)
@@ -63,10 +63,9 @@ class StatusLine(QFrame):
             )
         )
         self.ears.setMinimumWidth(self.ears.sizeHint().width())
-        self.message.setMinimumWidth(1)  # gives way to what is always at hand
         desk.message.connect(self.say)
         self._quiet = QTimer(self, singleShot=True, interval=MESSAGE_MS)
-        self._quiet.timeout.connect(lambda: self.message.setText(""))
+        self._quiet.timeout.connect(lambda: self.message.say(""))
         self._reminded = False
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -79,10 +78,8 @@ class StatusLine(QFrame):
 
     def say(self, text: str) -> None:
         """A message in the status line, readable in full as its tip."""
-        shown = self.message.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 620)
-        self.message.setText(shown)
-        self.message.setToolTip(as_plain(text))
         self.message.setStyleSheet(f"color: {theme().colours.b};")
+        self.message.say(text)
         self._quiet.start()
 
     def _stop_work(self) -> None:

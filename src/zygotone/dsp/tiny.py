@@ -14,23 +14,21 @@ import platform
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-# Where the processor's control register lies in the C library's fenv_t (bits/fenv.h), and the bit that makes such results zero.
-_X86_MXCSR, _X86_FLUSH = (
-    28,
-    1 << 15,
-)  # Intel, "64 and IA-32 Architectures Software Developer's Manual", vol. 1, 10.2.3.3
-_ARM_FPCR, _ARM_FLUSH = 0, 1 << 24  # Arm, "Architecture Reference Manual for A-profile", FPCR.FZ
-_PLACES = {"x86_64": (_X86_MXCSR // 4, _X86_FLUSH), "aarch64": (_ARM_FPCR // 4, _ARM_FLUSH)}
+# Which word of the C library's fenv_t (bits/fenv.h) is the processor's control register, and the bit that makes such results zero:
+# MXCSR.FZ (Intel, "64 and IA-32 Architectures Software Developer's Manual", vol. 1, 10.2.3.3) and FPCR.FZ (Arm, "Architecture Reference
+# Manual for A-profile").
+_PLACES = {"x86_64": (7, 1 << 15), "aarch64": (0, 1 << 24)}
+_WORDS = 16  # more than any fenv_t has
 
 
 @functools.cache
-def _library() -> ctypes.CDLL | None:
-    """What gets and sets the floating-point environment of a thread (C11, 7.6.4); None where the machine's is not known."""
-    if platform.machine() not in _PLACES:
-        return None
+def _machine() -> tuple[ctypes.PyDLL, int, int] | None:
+    """What gets and sets the floating-point environment of a thread (C11, 7.6.4), the word and the bit; None where they are not known. It
+    keeps Python's lock: the audio thread would have to wait for it anew after each call."""
+    place = _PLACES.get(platform.machine())
     try:
-        library = ctypes.CDLL("libm.so.6")
-        return library if library.fegetenv and library.fesetenv else None
+        library = ctypes.PyDLL("libm.so.6")
+        return (library, *place) if place is not None and library.fegetenv and library.fesetenv else None
     except (OSError, AttributeError):
         return None
 
@@ -38,15 +36,15 @@ def _library() -> ctypes.CDLL | None:
 @contextmanager
 def tiny_as_zero() -> Iterator[None]:
     """Within it results that would be so small are 0, in this thread. Where the machine's way is not known, all is as slow as ever."""
-    library = _library()
-    if library is None:
+    machine = _machine()
+    if machine is None:
         yield
         return
-    place, bit = _PLACES[platform.machine()]
-    before, here = (ctypes.c_uint32 * 16)(), (ctypes.c_uint32 * 16)()
+    library, word, bit = machine
+    before = (ctypes.c_uint32 * _WORDS)()
     library.fegetenv(before)
-    ctypes.memmove(here, before, ctypes.sizeof(here))
-    here[place] |= bit
+    here = type(before)(*before)
+    here[word] |= bit
     library.fesetenv(here)
     try:
         yield

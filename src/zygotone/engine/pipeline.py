@@ -123,7 +123,7 @@ class Pipeline:
         block, step = heapq.heappop(self._ready)
         self._changed.release()
         try:
-            with given_up_when(self._unwanted), tiny_as_zero():
+            with given_up_when(self._unwanted):
                 give_up_if_unwanted()
                 self._work(step, block)
         except BaseException as error:
@@ -135,6 +135,7 @@ class Pipeline:
         self._changed.acquire()
         self._ended(block, step)
 
+    @tiny_as_zero()
     def _work_until(self, block: int) -> None:
         """Work, or wait for the other thread, until every step has ended ``block``."""
         with self._changed:
@@ -150,6 +151,7 @@ class Pipeline:
                 finally:
                     del failure  # with it in the frame that it goes through, neither would be let go
 
+    @tiny_as_zero()
     def _help(self) -> None:
         self._helper = threading.get_ident()
         with self._changed:

@@ -150,9 +150,8 @@ class Renderer:
             wanted = [layer for layer in track.source.sounding if layer.id in node.layers]
             parts = [self._layer(track, track.source, layer, session, node.motions) for layer in wanted]
             gains = [layer_gains(layer) if node.faded else _UNITY for layer in wanted]
-            for part, gain in zip(
-                parts, gains, strict=True
-            ):  # tried out on nothing: who plays waits for no code to load
+            # Tried out on nothing: who plays waits for no code to load.
+            for part, gain in zip(parts, gains, strict=True):
                 add_at(part.audio, 0, gain, np.zeros((2, 0)), 0, 0)
             return lambda start, frames: _cut(parts, gains, start - nudge, frames)
 

@@ -6,8 +6,8 @@ import html
 from collections.abc import Callable, Sequence
 from typing import TypeVar
 
-from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen, QValidator
+from PySide6.QtCore import QRectF, QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QResizeEvent, QValidator
 from PySide6.QtWidgets import (
     QApplication,
     QBoxLayout,
@@ -45,6 +45,34 @@ def label(text: str, kind: str = "", *, name: str = "", wrap: bool = False) -> Q
         made.setWordWrap(True)
         made.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
     return made
+
+
+class OneLine(QLabel):
+    """A sentence that ends in an ellipsis where there is too little room for it, and is whole in its tip."""
+
+    def __init__(self, *, name: str) -> None:
+        super().__init__()
+        self.setObjectName(name)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setMinimumWidth(1)
+        self._whole = ""
+
+    def say(self, text: str) -> None:
+        self._whole = text
+        self.setToolTip(as_plain(text))
+        self.setAccessibleName(text)
+        self.updateGeometry()
+        self._fit()
+
+    def sizeHint(self) -> QSize:
+        return QSize(self.fontMetrics().horizontalAdvance(self._whole) + 2, super().sizeHint().height())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        self.setText(self.fontMetrics().elidedText(self._whole, Qt.TextElideMode.ElideRight, self.width()))
 
 
 def as_plain(text: str) -> str:

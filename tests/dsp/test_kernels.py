@@ -1,4 +1,7 @@
-"""Decibels, sliding maxima: the small kernels that others are made of."""
+"""Decibels, sliding maxima: the small kernels that others are made of; how kernels are kept."""
+
+import subprocess
+import sys
 
 import numpy as np
 import scipy.ndimage
@@ -35,3 +38,38 @@ def test_the_sliding_maximum_is_that_of_scipy_however_it_is_cut(window, cuts, se
     padded = np.concatenate([np.full(window, -np.inf), x])
     wanted = scipy.ndimage.maximum_filter1d(padded, window, origin=(window - 1) // 2, mode="nearest")[window:]
     np.testing.assert_array_equal(got, wanted)
+
+
+KEPT = """
+import sys
+import numpy as np
+from zygotone.dsp.compile import kernel
+
+@kernel
+def _half(x):
+    out = np.empty(x.shape)
+    for k in range(x.shape[0]):
+        out[k] = 0.5 * x[k]
+    return out
+
+@kernel
+def quarters(x):
+    quarter = _half(_half(x))
+    return quarter, float(np.sum(quarter)), max(quarter[0], quarter[1])
+
+print(quarters(np.array([8.0, 16.0])), quarters(np.array([8, 16]))[1], "numba.typed.typeddict" in sys.modules)
+"""
+
+
+def test_what_was_compiled_is_loaded_without_the_compiler(tmp_path):
+    module = tmp_path / "kept.py"
+    module.write_text(KEPT)
+
+    def printed() -> str:
+        return subprocess.run([sys.executable, module], check=True, capture_output=True, text=True).stdout.strip()
+
+    right = "(array([2., 4.]), 6.0, 4.0) 6.0"
+    assert printed() == f"{right} True"
+    assert printed() == f"{right} False"
+    module.write_text(KEPT.replace("0.5 * x[k]", "2.0 * x[k]"))
+    assert printed() == "(array([32., 64.]), 96.0, 64.0) 96.0 True"

@@ -5,6 +5,7 @@ Numba itself takes a quarter of a second to load: what calls no kernel, such as 
 
 from __future__ import annotations
 
+import functools
 import sys
 import threading
 from collections.abc import Callable
@@ -14,25 +15,39 @@ _F = TypeVar("_F", bound=Callable[..., Any])
 _lock = threading.RLock()
 
 
-# What Numba would load, and take longer for than for much of itself, and what no kernel here uses: linear algebra of SciPy, and a
-# parser of C.
-_UNUSED = ("scipy", "scipy.linalg.cython_blas", "cffi")
+# What Numba would load, and take longer for than for much of itself, and what no kernel here uses: a parser of C.
+_UNUSED = "cffi"
 
 
-def _numba() -> Callable[..., Any]:
-    """Numba's ``njit``. As it loads it looks whether what it could use is there, and is told that it is not. Not where other
-    threads run, one of which may be loading that for itself just then."""
+@functools.cache
+def _numba() -> tuple[Callable[..., Any], type]:
+    """Numba's ``njit``, and how what it compiled is kept on disk.
+
+    As it loads it looks whether what it could use is there, and is told that it is not. Not where other threads run, one of which may be
+    loading that for itself just then.
+    """
     modules = cast(dict[str, Any], sys.modules)
-    hidden = [name for name in _UNUSED if name not in modules] if threading.active_count() == 1 else []
-    for name in hidden:
-        modules[name] = None
+    hidden = _UNUSED not in modules and threading.active_count() == 1
+    if hidden:
+        modules[_UNUSED] = None
     try:
         import numba.core.typing.cffi_utils
-        import numba.np.arraymath
     finally:
-        for name in hidden:
-            del modules[name]
-    return cast(Callable[..., Any], numba.njit)
+        if hidden:
+            del modules[_UNUSED]
+    from numba.core.caching import FunctionCache
+    from numba.core.runtime.nrt import rtsys
+
+    class Kept(FunctionCache):
+        """Loads what was compiled without making ready all that a compiler needs, which takes longer than anything else and which
+        the compiler does for itself where nothing is kept."""
+
+        def load_overload(self, sig: Any, target_context: Any) -> Any:
+            rtsys.initialize(target_context)  # the memory of arrays, all that a compiled kernel needs
+            with self._guard_against_spurious_io_errors():
+                return self._load_overload(sig, target_context)  # type: ignore[no-untyped-call]  # Numba names no types
+
+    return numba.njit, Kept
 
 
 class _Kernel:
@@ -50,13 +65,15 @@ class _Kernel:
     def ready(self) -> Callable[..., Any]:
         with _lock:
             if self._compiled is None:
-                njit = _numba()
+                njit, kept = _numba()
                 names = self.function.__globals__
                 for name in self.function.__code__.co_names:  # what it calls has to be compiled before it
                     if isinstance(names.get(name), _Kernel):
                         names[name] = names[name].ready()
                 # error_model="numpy": dividing by zero gives infinity, as in NumPy, rather than a hidden branch per division.
-                self._compiled = njit(self.function, cache=True, nogil=True, error_model="numpy", fastmath=self._fast)
+                compiled: Any = njit(self.function, nogil=True, error_model="numpy", fastmath=self._fast)
+                compiled._cache = kept(self.function)
+                self._compiled = compiled
                 if names.get(self.__name__) is self:  # its own module need not come through here again
                     names[self.__name__] = self._compiled
             return cast(Callable[..., Any], self._compiled)

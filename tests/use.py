@@ -140,7 +140,7 @@ def stems() -> Project:
 
 def use(project: Project, seconds: float) -> dict[str, float]:
     """In the window, playing: holds of the event loop in ms, drop-outs as the application counts them and what the clock says
-    was not played, memory at the start and the end, and how long the machine itself stood still."""
+    was not played, memory at the start, each minute and the end, and how long the machine itself stood still."""
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
@@ -178,18 +178,19 @@ def use(project: Project, seconds: float) -> dict[str, float]:
         QApplication.processEvents()
     with Standstill() as machine:
         begun, played = time.monotonic(), transport.played_s
-        end, after_a_minute = time.monotonic() + seconds, 0.0
+        end, minutes = time.monotonic() + seconds, list[dict[str, float]]()
         while time.monotonic() < end:
             QApplication.processEvents()
             time.sleep(0.001)
-            if not after_a_minute and time.monotonic() > end - seconds + min(60.0, seconds / 2):
-                after_a_minute = sum(in_use_mib().values())
+            if time.monotonic() > end - seconds + (len(minutes) + 1) * min(60.0, seconds / 2):
+                minutes.append(in_use_mib())
         missing_ms = 1000.0 * (time.monotonic() - begun - (transport.played_s - played))
     memory = in_use_mib()
     found = {
         "longest_ms": max(gaps), "p99_ms": float(np.percentile(gaps, 99)), "over_100_ms": sum(g > 100.0 for g in gaps),
-        "drop_outs": transport.drop_outs, "missing_ms": missing_ms, "first_mib": first, "minute_mib": after_a_minute, "last_mib": sum(memory.values()),
-        **{f"{name}_mib": mib for name, mib in memory.items()}, **machine.found,
+        "drop_outs": transport.drop_outs, "missing_ms": missing_ms, "first_mib": first, "minute_mib": sum(minutes[0].values()), "last_mib": sum(memory.values()),
+        **{f"{name}_mib": mib for name, mib in memory.items()}, **{f"minute_{n}_mib": sum(each.values()) for n, each in enumerate(minutes, 1)},
+        **machine.found,
         "restarts": window.desk.listening.player.restarts,
     }  # fmt: skip
     window.desk.listening.stop()

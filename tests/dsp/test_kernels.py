@@ -40,36 +40,52 @@ def test_the_sliding_maximum_is_that_of_scipy_however_it_is_cut(window, cuts, se
     np.testing.assert_array_equal(got, wanted)
 
 
-KEPT = """
-import sys
+HALF = """
 import numpy as np
 from zygotone.dsp.compile import kernel
 
+SHARE, TABLE = 0.5, np.array([0.0, 0.0])
+
 @kernel
-def _half(x):
+def half(x):
     out = np.empty(x.shape)
     for k in range(x.shape[0]):
-        out[k] = 0.5 * x[k]
+        out[k] = SHARE * x[k] + TABLE[k]
     return out
+"""
+QUARTERS = """
+import sys
+import numpy as np
+from half import half
+from zygotone.dsp.compile import kernel
 
 @kernel
 def quarters(x):
-    quarter = _half(_half(x))
-    return quarter, float(np.sum(quarter)), max(quarter[0], quarter[1])
+    quarter = half(half(x))
+    return quarter, quarter[0] + quarter[1], max(quarter[0], quarter[1])
 
 print(quarters(np.array([8.0, 16.0])), quarters(np.array([8, 16]))[1], "numba.typed.typeddict" in sys.modules)
 """
 
 
-def test_what_was_compiled_is_loaded_without_the_compiler(tmp_path):
-    module = tmp_path / "kept.py"
-    module.write_text(KEPT)
+def test_what_was_compiled_is_loaded_without_the_compiler_while_nothing_in_it_has_changed(tmp_path):
+    quarters, half = tmp_path / "quarters.py", tmp_path / "half.py"
+    quarters.write_text(QUARTERS)
+    half.write_text(HALF)
 
     def printed() -> str:
-        return subprocess.run([sys.executable, module], check=True, capture_output=True, text=True).stdout.strip()
+        return subprocess.run([sys.executable, quarters], check=True, capture_output=True, text=True).stdout.strip()
 
-    right = "(array([2., 4.]), 6.0, 4.0) 6.0"
-    assert printed() == f"{right} True"
-    assert printed() == f"{right} False"
-    module.write_text(KEPT.replace("0.5 * x[k]", "2.0 * x[k]"))
+    as_it_was = "(array([2., 4.]), 6.0, 4.0) 6.0"
+    assert printed() == f"{as_it_was} True"
+    assert printed() == f"{as_it_was} False"
+    half.write_text(HALF.replace("SHARE * x[k]", "2.0 * x[k]"))  # in another file than what calls it
     assert printed() == "(array([32., 64.]), 96.0, 64.0) 96.0 True"
+    half.write_text(HALF.replace("SHARE, TABLE = 0.5", "SHARE, TABLE = 1.0"))
+    assert printed() == "(array([ 8., 16.]), 24.0, 16.0) 24.0 True"
+    half.write_text(HALF.replace("[0.0, 0.0]", "[1.0, 0.0]"))
+    assert printed() == "(array([3.5, 4. ]), 7.5, 4.0) 7.5 True"
+    half.write_text(HALF)
+    assert printed() == f"{as_it_was} True"
+    half.write_text("# Nothing that counts.\n" + HALF)
+    assert printed() == f"{as_it_was} False"

@@ -6,6 +6,7 @@ Numba itself takes a quarter of a second to load: what calls no kernel, such as 
 from __future__ import annotations
 
 import functools
+import hashlib
 import sys
 import threading
 from collections.abc import Callable
@@ -40,12 +41,18 @@ def _numba() -> tuple[Callable[..., Any], type]:
 
     class Kept(FunctionCache):
         """Loads what was compiled without making ready all that a compiler needs, which takes longer than anything else and which
-        the compiler does for itself where nothing is kept."""
+        the compiler does for itself where nothing is kept. What is kept is of exactly this code: Numba looks at the file of a
+        kernel, but not at those of the kernels that it calls, and at the file as it is now, which may be newer than the code."""
+
+        def __init__(self, function: Callable[..., Any], stamp: str) -> None:
+            super().__init__(function)  # type: ignore[no-untyped-call]  # Numba names no types
+            self.stamp = stamp
+            self._cache_file._source_stamp = stamp
 
         def load_overload(self, sig: Any, target_context: Any) -> Any:
             rtsys.initialize(target_context)  # the memory of arrays, all that a compiled kernel needs
             with self._guard_against_spurious_io_errors():
-                return self._load_overload(sig, target_context)  # type: ignore[no-untyped-call]  # Numba names no types
+                return self._load_overload(sig, target_context)  # type: ignore[no-untyped-call]
 
     return numba.njit, Kept
 
@@ -72,11 +79,30 @@ class _Kernel:
                         names[name] = names[name].ready()
                 # error_model="numpy": dividing by zero gives infinity, as in NumPy, rather than a hidden branch per division.
                 compiled: Any = njit(self.function, nogil=True, error_model="numpy", fastmath=self._fast)
-                compiled._cache = kept(self.function)
+                compiled._cache = kept(self.function, self._stamp())
                 self._compiled = compiled
                 if names.get(self.__name__) is self:  # its own module need not come through here again
                     names[self.__name__] = self._compiled
             return cast(Callable[..., Any], self._compiled)
+
+    def _stamp(self) -> str:
+        """All that what is compiled depends on, once what it calls is compiled."""
+        code, names = self.function.__code__, self.function.__globals__
+        own = [code.co_code.hex(), repr(code.co_varnames), repr(code.co_consts), repr(sorted(self._fast))]
+        seen = [f"{name}={_as_text(names[name])}" for name in code.co_names if name in names]
+        return hashlib.sha256("\n".join([*own, *code.co_names, *seen]).encode()).hexdigest()
+
+
+def _as_text(value: Any) -> str:
+    """A global as a compiler takes it: kernels by what they are compiled from, numbers and tables by their values."""
+    stamp = getattr(getattr(value, "_cache", None), "stamp", None)
+    if stamp is not None:
+        return str(stamp)
+    if hasattr(value, "tobytes"):
+        return f"{value.dtype} {value.shape} {value.tobytes().hex()}"
+    if isinstance(value, tuple):
+        return f"({', '.join(map(_as_text, value))})"
+    return str(getattr(value, "__name__", None) or repr(value))
 
 
 def kernel(function: _F) -> _F:

@@ -71,7 +71,7 @@ def sos_mono(sos: FloatArray, x: FloatArray, state: FloatArray, y: FloatArray) -
         for i in range(y.shape[0]):
             v = y[i]
             out = b0 * v + s1
-            s1 = b1 * v - a1 * out + s2
+            s1 = b1 * v + s2 - a1 * out  # what was there last comes last: nothing else waits for it
             s2 = b2 * v - a2 * out
             y[i] = out
         # Below the resolution of any converter; without this a silent tail would crawl through denormals.
@@ -107,17 +107,17 @@ def _sos_stereo_chunk(sos: FloatArray, x: Stereo, state: FloatArray, y: Stereo) 
         m1, m2, s1, s2 = state[0, k + 1, 0], state[0, k + 1, 1], state[1, k + 1, 0], state[1, k + 1, 1]
         v, w = y[0, 0], y[1, 0]
         p, q = b0 * v + l1, b0 * w + r1
-        l1, r1 = b1 * v - a1 * p + l2, b1 * w - a1 * q + r2
+        l1, r1 = b1 * v + l2 - a1 * p, b1 * w + r2 - a1 * q
         l2, r2 = b2 * v - a2 * p, b2 * w - a2 * q
         for i in range(1, n + 1):
             t, u = d0 * p + m1, d0 * q + s1
-            m1, s1 = d1 * p - c1 * t + m2, d1 * q - c1 * u + s2
+            m1, s1 = d1 * p + m2 - c1 * t, d1 * q + s2 - c1 * u
             m2, s2 = d2 * p - c2 * t, d2 * q - c2 * u
             y[0, i - 1], y[1, i - 1] = t, u
             if i < n:
                 v, w = y[0, i], y[1, i]
                 p, q = b0 * v + l1, b0 * w + r1
-                l1, r1 = b1 * v - a1 * p + l2, b1 * w - a1 * q + r2
+                l1, r1 = b1 * v + l2 - a1 * p, b1 * w + r2 - a1 * q
                 l2, r2 = b2 * v - a2 * p, b2 * w - a2 * q
         _keep(state, k, l1, l2, r1, r2)
         _keep(state, k + 1, m1, m2, s1, s2)
@@ -128,7 +128,7 @@ def _sos_stereo_chunk(sos: FloatArray, x: Stereo, state: FloatArray, y: Stereo) 
         for i in range(n):  # the two channels are independent, which hides the latency of the recursion
             v, w = y[0, i], y[1, i]
             p, q = b0 * v + l1, b0 * w + r1
-            l1, r1 = b1 * v - a1 * p + l2, b1 * w - a1 * q + r2
+            l1, r1 = b1 * v + l2 - a1 * p, b1 * w + r2 - a1 * q
             l2, r2 = b2 * v - a2 * p, b2 * w - a2 * q
             y[0, i], y[1, i] = p, q
         _keep(state, k, l1, l2, r1, r2)

@@ -225,10 +225,10 @@ class TruePeak(Memory):
 def release_gain(peak: FloatArray, ceiling: float, release: float, state: FloatArray) -> None:
     """In place: peaks (n,) become the gain, linear, that brings them to ``ceiling``; it falls at once and rises by
     one-pole. state (1,) begins at 1."""
-    g = state[0]
+    g, rest = state[0], 1.0 - release
     for i in range(peak.shape[0]):
         wanted = ceiling / peak[i] if peak[i] > ceiling else 1.0
-        risen = wanted + release * (g - wanted)
+        risen = rest * wanted + release * g  # a frame waits for the one before for one product
         g = wanted if wanted < g else risen
         g = g if g < 1.0 - 1e-9 else 1.0
         peak[i] = g

@@ -60,7 +60,7 @@ def _two_sections(v: float, loop: FloatArray, memory: FloatArray) -> float:
     for k in range(2):
         b = 1 + 6 * k
         out = loop[b] * v + memory[k, 0]
-        memory[k, 0] = loop[b + 1] * v - loop[b + 4] * out + memory[k, 1]
+        memory[k, 0] = loop[b + 1] * v + memory[k, 1] - loop[b + 4] * out
         memory[k, 1] = loop[b + 2] * v - loop[b + 5] * out
         v = out
     return v

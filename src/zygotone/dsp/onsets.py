@@ -65,13 +65,13 @@ def _three_sections(x: FloatArray, sos: FloatArray, state: FloatArray, first: bo
     for i in range(x.shape[0]):
         v = x[i]
         u = b0 * v + p1
-        p1 = b1 * v - a1 * u + p2
+        p1 = b1 * v + p2 - a1 * u
         p2 = b2 * v - a2 * u
         w = d0 * u + q1
-        q1 = d1 * u - c1 * w + q2
+        q1 = d1 * u + q2 - c1 * w
         q2 = d2 * u - c2 * w
         y = f0 * w + r1
-        r1 = f1 * w - e1 * y + r2
+        r1 = f1 * w + r2 - e1 * y
         r2 = f2 * w - e2 * y
         size = abs(y)
         level[i] = size if first or size > level[i] else level[i]

@@ -39,7 +39,7 @@ def _weighted(
     """A value through the shelf and the high-pass (whose zeros are at 0 Hz), and what both remember after it."""
     p = b0 * v + s1
     y = p + t1
-    return y, b1 * v - a1 * p + s2, b2 * v - a2 * p, -2.0 * p - c1 * y + t2, p - c2 * y
+    return y, b1 * v + s2 - a1 * p, b2 * v - a2 * p, t2 - 2.0 * p - c1 * y, p - c2 * y
 
 
 @kernel

@@ -17,6 +17,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zygotone.dsp.compile import kernel
+from zygotone.dsp.decibels import levels_to_db
 from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.sides import are_alike
 from zygotone.dsp.types import FloatArray, Single, Stereo
@@ -95,6 +96,7 @@ def _slices(n_fft: int, rate_hz: int) -> FloatArray:
 
 
 _REACH = 30.0  # in pg, past which a filter lets nothing through
+_NEPERS_PER_DB = math.log(10.0) / 10.0
 
 
 @functools.cache
@@ -118,10 +120,13 @@ def _spread(
     1990, equation 5).
     """
     frames, slices, bands = power.shape[0], first.shape[0] - 1, centres.shape[0]
-    level, hz, total = np.empty(slices), np.empty(slices), np.empty(bands)
-    steep, log_nothing, half = np.empty(bands), np.empty(bands), np.empty(bands)
+    level, hz, half_erb, within = np.empty(slices), np.empty(slices), np.empty(slices), np.empty(slices)
+    level_db, within_db = np.empty(slices), np.empty(slices)  # twice those of a power
+    steep, slope, log_nothing, half = np.empty(bands), np.empty(bands), np.empty(bands), np.empty(bands)
+    total, near = np.empty(bands), np.empty(bands)
     for b in range(bands):
         steep[b] = 4.0 * centres[b] / (24.7 * (4.37e-3 * centres[b] + 1.0))
+        slope[b] = steep[b] / centres[b]
         log_nothing[b] = math.log(nothing[b])
         half[b] = 0.5 * 24.7 * (4.37e-3 * centres[b] + 1.0)
     reach = _REACH
@@ -134,36 +139,42 @@ def _spread(
                 moment += power[frame, k] * k
             level[s] = sum_ * to_spl
             hz[s] = bin_hz * (moment / sum_ if sum_ > 0.0 else 0.5 * (first[s] + first[s + 1] - 1))
-        total[:] = 0.0
+        for s in range(slices):
+            half_erb[s] = 0.5 * 24.7 * (4.37e-3 * hz[s] + 1.0)
+            within[s] = level[s]
+        for away in range(1, 5):  # each loop by itself, to vectorise
+            for s in range(slices - away):
+                within[s] += level[s + away] if hz[s + away] - hz[s] <= half_erb[s] else 0.0
+            for s in range(slices - away):
+                within[s + away] += level[s] if hz[s + away] - hz[s] <= half_erb[s + away] else 0.0
+        levels_to_db(level, level_db)
+        levels_to_db(within, within_db)
+        total[:], near[:] = 0.0, 0.0
         below = 0  # bands at or below the tone
         for s in range(slices):
-            if level[s] <= 1e-6:
+            tone, tone_hz = level[s], hz[s]
+            if tone <= 1e-6:
                 continue
-            while below < bands and centres[below] <= hz[s]:
+            while below < bands and centres[below] <= tone_hz:
                 below += 1
-            erb = 24.7 * (4.37e-3 * hz[s] + 1.0)
-            within = 0.0
-            for other in range(max(0, s - 4), min(slices, s + 5)):
-                within += level[other] if abs(hz[other] - hz[s]) <= 0.5 * erb else 0.0
-            db = 10.0 * math.log10(max(within, 1e-3))
-            shallow = 1.0 - 0.38 / 30.2 * (min(110.0, max(20.0, db)) - 51.0)
-            limit = math.log(level[s]) + 3.4
+            shallow = 1.0 - 0.38 / 30.2 * (min(110.0, max(20.0, 0.5 * within_db[s])) - 51.0)
+            limit = 0.5 * _NEPERS_PER_DB * level_db[s] + 3.4
             for b in range(max(0, below - 2), min(bands, below + 2)):
-                inside[b, frame] += level[s] if abs(hz[s] - centres[b]) <= half[b] else 0.0
+                near[b] += tone if abs(tone_hz - centres[b]) <= half[b] else 0.0
             for b in range(below - 1, -1, -1):
-                pg = steep[b] * (hz[s] / centres[b] - 1.0)
+                pg = slope[b] * tone_hz - steep[b]
                 if pg >= reach or pg > limit - log_nothing[b]:
                     break
                 at = int(pg * per_unit)
-                total[b] += level[s] * (roex[at] + (pg * per_unit - at) * (roex[at + 1] - roex[at]))
+                total[b] += tone * (roex[at] + (pg * per_unit - at) * (roex[at + 1] - roex[at]))
             for b in range(below, bands):
-                pg = steep[b] * shallow * (1.0 - hz[s] / centres[b])
+                pg = shallow * (steep[b] - slope[b] * tone_hz)
                 if pg >= reach or pg > limit - log_nothing[b]:
                     break
                 at = int(pg * per_unit)
-                total[b] += level[s] * (roex[at] + (pg * per_unit - at) * (roex[at + 1] - roex[at]))
+                total[b] += tone * (roex[at] + (pg * per_unit - at) * (roex[at + 1] - roex[at]))
         for b in range(bands):
-            pattern[b, frame] = total[b]
+            pattern[b, frame], inside[b, frame] = total[b], near[b]
 
 
 @kernel
@@ -298,7 +309,7 @@ def _threshold(
         for n in range(frames):
             loudest = max(loudest, other[b, n])
         most_db = max(0.0, 10.0 * math.log10(max(loudest / quiet_[b], 1.0)) - after_c_db)
-        most = quiet_[b] * math.exp(left_over[0] * most_db * 0.23025850929940458) if most_db > 0.0 else 0.0
+        most = quiet_[b] * math.exp(left_over[0] * most_db * _NEPERS_PER_DB) if most_db > 0.0 else 0.0
         for n in range(frames):
             now = other[b, n] * k[b]
             if now < most:
@@ -311,7 +322,7 @@ def _threshold(
                         over_db[then] = max(0.0, 10.0 * math.log10(max(other[b, then] / quiet_[b], 1.0)) - after_c_db)
                     left_db = max(left_db, left_over[lag] * over_db[then])
                 if left_db > 0.0:
-                    now = max(now, quiet_[b] * math.exp(left_db * 0.23025850929940458))
+                    now = max(now, quiet_[b] * math.exp(left_db * _NEPERS_PER_DB))
             out[b, n] = now
 
 

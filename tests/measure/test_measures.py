@@ -5,7 +5,7 @@ import math
 import numpy as np
 import pytest
 import scipy.signal
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.signals import RATE, bass_track, clear_db, hit_times, kick_track, noise, sine
@@ -16,6 +16,7 @@ from zygotone.measure.pitch import fundamental_hz
 from zygotone.measure.report import measure_audio
 from zygotone.measure.spectrum import centroid_hz, peak_q, spectrum, third_octaves
 from zygotone.measure.stereo import correlation, side_share, side_share_below
+from zygotone.measure.windows import cut_windows
 
 
 def test_the_spectrum_holds_the_power():
@@ -246,3 +247,14 @@ def test_what_is_lost_in_mono_is_as_measured_by_another_library():
     assert loudness(x, 48000).fold_down_loss_lu == pytest.approx(wanted, abs=0.03)
     assert math.isnan(loudness(np.stack([common, -common]), 48000).fold_down_loss_lu)
     assert correlation(x) == pytest.approx(np.corrcoef(x)[0, 1], abs=1e-12)
+
+
+@settings(deadline=None)
+@given(st.integers(0, 70), st.integers(-40, 60), st.integers(1, 9), st.integers(1, 16), st.integers(0, 5))
+def test_windows_are_cut_as_from_a_signal_in_endless_silence(frames, first, hop, size, count):
+    x = np.random.default_rng(frames).standard_normal(frames)
+    window = np.linspace(0.5, 1.0, size, dtype=np.float32)
+    got = cut_windows(x, first, hop, window, np.full((count, size), np.nan, dtype=np.float32))
+    endless = np.concatenate([np.zeros(100), x, np.zeros(200)]).astype(np.float32)
+    wanted = [window * endless[100 + first + k * hop :][:size] for k in range(count)]
+    np.testing.assert_array_equal(got, np.array(wanted).reshape(count, size))

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import functools
 import math
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -20,7 +21,7 @@ from zygotone.dsp.compile import kernel
 from zygotone.dsp.filters import BUTTERWORTH_Q, WIRE, butterworth_qs, highpass_sos, lowpass_sos
 from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.memory import Memory
-from zygotone.dsp.types import FloatArray, IntArray, Stereo
+from zygotone.dsp.types import FloatArray, IntArray, Single, Stereo
 
 _EDGES_HZ = (130.0, 500.0, 2000.0)
 BANDS = len(_EDGES_HZ) + 1
@@ -55,7 +56,7 @@ _PIECE = 1 << 16  # frames of a whole signal that are looked at together
 
 
 @kernel
-def _three_sections(x: FloatArray, sos: FloatArray, state: FloatArray, first: bool, level: FloatArray) -> None:
+def _three_sections(x: FloatArray, sos: FloatArray, state: FloatArray, first: bool, level: Single) -> None:
     """level (n,): the magnitude of x (n,) behind three sections, sos (3, 6), or what it was where that is more; state (3, 2). All in
     one loop: a frame in one section does not wait for the next frame in the one before."""
     b0, b1, b2, a1, a2 = sos[0, 0], sos[0, 1], sos[0, 2], sos[0, 4], sos[0, 5]
@@ -83,7 +84,7 @@ def _three_sections(x: FloatArray, sos: FloatArray, state: FloatArray, first: bo
 
 
 @kernel
-def _band_levels(x: Stereo, sos: FloatArray, filters: FloatArray, levels: FloatArray) -> None:
+def _band_levels(x: Stereo, sos: FloatArray, filters: FloatArray, levels: Single) -> None:
     """levels (bands, n): the larger magnitude of both sides in each band. sos (bands, 3, 6), filters (bands, 2, 3, 2) their
     memory."""
     for b in range(sos.shape[0]):
@@ -117,18 +118,19 @@ def _heard(
 
 @kernel
 def _mark(
-    levels: FloatArray, holds: FloatArray, rise: float, fall: float, fade: float, apart: float, answer: float, back: bool, follow: FloatArray,
-    since: FloatArray, marks: IntArray, begin: int, end: int,
+    levels: Single, holds: FloatArray, rise: float, fall: float, fade: float, apart: float, answer: float, back: bool, follow: FloatArray,
+    since: FloatArray, marks: IntArray, begin: int,
 ) -> None:  # fmt: skip
-    """marks (n,), from frame begin to end: 1 where a hit begins, or with ``back`` off where the body has answered. follow (BANDS, 3): of each band its
-    level, what it was before, the loudest of late; since (2,): frames since the last hit, and frames left in which the body may answer."""
+    """marks, for levels (BANDS, n) from frame begin on: 1 where a hit begins, or with ``back`` off where the body has answered. follow (BANDS, 3): of
+    each band its level, what it was before, the loudest of late; since (2,): frames since the last hit, and frames left in which the body may
+    answer."""
     gone, waiting = since[0], since[1]
     a, a_before, a_top = follow[0, 0], follow[0, 1], follow[0, 2]
     b, b_before, b_top = follow[1, 0], follow[1, 1], follow[1, 2]
     c, c_before, c_top = follow[2, 0], follow[2, 1], follow[2, 2]
     d, d_before, d_top = follow[3, 0], follow[3, 1], follow[3, 2]
-    lows, bodies, brights, tops = levels[0, begin:end], levels[1, begin:end], levels[2, begin:end], levels[3, begin:end]
-    for i in range(end - begin):
+    lows, bodies, brights, tops = levels[0], levels[1], levels[2], levels[3]
+    for i in range(levels.shape[1]):
         gone += 1.0
         waiting -= 1.0
         top = max(max(a_top, b_top), max(c_top, d_top))
@@ -179,18 +181,26 @@ class Onsets(Memory):
 
     def process(self, x: Stereo) -> IntArray:
         """x (2, n) to marks (n,): 1 on the frame where a hit is noticed, at most 1.5 ms after it begins."""
-        levels = np.empty((BANDS, x.shape[1]))
-        _band_levels(x, self._sos, self._filters, levels)
-        return self._marks(levels)
+        return self._marks([self._levels(x)])
 
-    def _marks(self, levels: FloatArray, *, back: bool = False) -> IntArray:
-        marks = np.zeros(levels.shape[1], dtype=np.int64)
-        for at in range(0, levels.shape[1], _PIECE):
+    def _levels(self, x: Stereo) -> Single:
+        """What comes next, (1 or 2, n), in each band, (BANDS, n)."""
+        give_up_if_unwanted()
+        levels = np.empty((BANDS, x.shape[1]), dtype=np.float32)
+        _band_levels(x, self._sos, self._filters, levels)
+        return levels
+
+    def _marks(self, pieces: Sequence[Single], *, back: bool = False) -> IntArray:
+        """Of levels (BANDS, n) that follow each other."""
+        marks = np.zeros(sum(piece.shape[1] for piece in pieces), dtype=np.int64)
+        at = 0
+        for piece in pieces:
             give_up_if_unwanted()
             _mark(
-                levels, self._holds, self._rise, self._fall, self._fade, self._apart, self._answer, back, self._follow, self._since,
-                marks, at, min(at + _PIECE, levels.shape[1]),
+                piece, self._holds, self._rise, self._fall, self._fade, self._apart, self._answer, back, self._follow, self._since,
+                marks, at,
             )  # fmt: skip
+            at += piece.shape[1]
         return marks
 
 
@@ -200,15 +210,9 @@ def onsets(audio: FloatArray, sample_rate_hz: int, *, apart_s: float = _APART_S)
     sides = (audio[0], audio[-1])
     one = 0.5 * (sides[0] + sides[1] if sides[0] @ sides[1] >= 0.0 else sides[0] - sides[1])
     x = np.ascontiguousarray(one[None], dtype=np.float64)
-    levels = np.empty((BANDS, x.shape[1]))
     found = Onsets(sample_rate_hz, apart_s=apart_s)
-    for at in range(0, x.shape[1], _PIECE):
-        give_up_if_unwanted()
-        piece = slice(at, at + _PIECE)
-        part = np.empty((BANDS, min(_PIECE, x.shape[1] - at)))
-        _band_levels(np.ascontiguousarray(x[:, piece]), found._sos, found._filters, part)
-        levels[:, piece] = part
-    give_up_if_unwanted()
-    found._follow[:, 2] = np.max(levels, axis=1, initial=0.0)
+    pieces = [found._levels(np.ascontiguousarray(x[:, at : at + _PIECE])) for at in range(0, x.shape[1], _PIECE)]
+    for piece in pieces:
+        found._follow[:, 2] = np.maximum(found._follow[:, 2], np.max(piece, axis=1, initial=0.0))
     found._fade = 1.0
-    return np.flatnonzero(found._marks(levels, back=True))
+    return np.flatnonzero(found._marks(pieces, back=True))

@@ -21,6 +21,7 @@ from zygotone.dsp.decibels import levels_to_db
 from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.sides import are_alike
 from zygotone.dsp.types import FloatArray, Single, Stereo
+from zygotone.measure.windows import cut_windows
 
 # Sound pressure level that a mix of −20 LUFS has where it is listened to: that of K-20 monitoring and of film (common practice).
 PLAYBACK_DB = 83.0
@@ -247,18 +248,19 @@ def _patterns(
     n_fft = 1 << round(np.log2(_WINDOW_S * rate_hz))
     hop = n_fft // 2
     window = np.hanning(n_fft + 1)[:-1].astype(np.float32)
-    padded = np.pad(audio.astype(np.float32), ((0, 0), (hop, hop + n_fft - audio.shape[1] % hop)))
-    frames = np.lib.stride_tricks.sliding_window_view(padded, n_fft, axis=1)[:, ::hop]
-    patterns, insides = np.zeros((2, count, len(bands_hz()), frames.shape[1]))
+    frames = audio.shape[1] // hop + 3  # the first is centred on the first sample, the last ends behind the sound
+    patterns, insides = np.zeros((2, count, len(bands_hz()), frames))
     scale = 2.0 / (float(np.sum(window.astype(np.float64) ** 2)) * n_fft)
     to_spl = 10.0 ** ((playback_db - _PLAYBACK_LUFS + _LUFS_OFFSET_DB) / 10.0)
     hz = np.asarray(np.fft.rfftfreq(n_fft, 1.0 / rate_hz), dtype=np.float64)
     batch = 64
-    for at in range(0, frames.shape[1], batch):
+    windowed = np.empty((batch, n_fft), dtype=np.float32)
+    for at in range(0, frames, batch):
         give_up_if_unwanted()
         powers: list[FloatArray] = []
-        for channel in frames[:, at : at + batch]:
-            powers.append(_powers(rfft(channel * window, axis=1), scale))
+        for channel in audio:
+            few = cut_windows(channel, (at - 1) * hop, hop, window, windowed[: frames - at])
+            powers.append(_powers(rfft(few, axis=1), scale))
         for pattern, inside, power in zip(patterns, insides, mixed(powers, hz), strict=True):
             part, near = np.zeros((2, len(pattern), len(power)))
             _spread(

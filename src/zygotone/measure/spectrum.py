@@ -6,12 +6,12 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.lib.stride_tricks import sliding_window_view
 
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.sides import are_alike
 from zygotone.dsp.types import FloatArray
+from zygotone.measure.windows import cut_windows
 
 N_FFT = 16384
 _BATCH_FRAMES = 1 << 17  # worked out at a time, so that they stay near
@@ -53,17 +53,14 @@ def spectrum(audio: FloatArray, sample_rate_hz: int, *, n_fft: int = N_FFT) -> S
     window = np.hanning(n + 1)[:-1].astype(np.float32)
     hop = n // 2
     power = np.zeros(n // 2 + 1)
-    starts = np.arange(0, frames + hop, hop)
+    windows = len(range(0, frames + hop, hop))
     together = max(1, _BATCH_FRAMES // n)
     windowed = np.empty((together, n), dtype=np.float32)
     for channel in audio:
-        padded = np.pad(channel.astype(np.float32), (hop, n))
-        halves = sliding_window_view(padded, n)[::hop]
-        for i in range(0, len(starts), together):
+        for i in range(0, windows, together):
             give_up_if_unwanted()
-            few = min(together, len(starts) - i)
-            np.multiply(halves[i : i + few], window, out=windowed[:few])
-            add_powers(rfft(windowed[:few], axis=1), power)
+            few = cut_windows(channel, (i - 1) * hop, hop, window, windowed[: windows - i])
+            add_powers(rfft(few, axis=1), power)
     power[1:-1] *= 2.0
     # Half-overlapped Hann windows add up to 1, their squares on average to 3/4 per hop of n/2.
     scale = 1.0 / (n * 0.75 * max(frames, 1) * audio.shape[0])

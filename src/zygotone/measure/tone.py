@@ -6,12 +6,12 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.lib.stride_tricks import sliding_window_view
 
 from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.sides import are_alike
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.measure.spectrum import add_powers
+from zygotone.measure.windows import cut_windows
 
 _FRACTION, _WIDE = (
     12.0,
@@ -46,11 +46,14 @@ def band_levels(
     edges = (np.arange(n_fft // 2 + 2) - 0.5) * width
     window = np.hanning(n_fft).astype(np.float32)
     rows = []
-    padded = np.pad(audio.astype(np.float32), ((0, 0), (0, max(0, n_fft - audio.shape[1]))))
-    stretches = sliding_window_view(padded, n_fft, axis=1)[:, ::hop]
-    for first in range(0, stretches.shape[1], _TOGETHER):
+    stretches = 1 + max(0, audio.shape[1] - n_fft) // hop
+    windowed = np.empty((len(audio), _TOGETHER, n_fft), dtype=np.float32)
+    for first in range(0, stretches, _TOGETHER):
         give_up_if_unwanted()
-        for of_one in rfft(stretches[:, first : first + _TOGETHER] * window, axis=2).swapaxes(0, 1):
+        few = windowed[:, : stretches - first]
+        for channel, out in zip(audio, few, strict=True):
+            cut_windows(channel, first * hop, hop, window, out)
+        for of_one in rfft(few, axis=2).swapaxes(0, 1):
             power = np.zeros(n_fft // 2 + 1)
             add_powers(np.ascontiguousarray(of_one), power)
             total = np.concatenate([[0.0], np.cumsum(power)])

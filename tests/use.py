@@ -286,6 +286,7 @@ def judging() -> dict[str, float]:
     from zygotone.engine.graph import compile_session
     from zygotone.engine.renderer import Renderer
     from zygotone.session.edits import change_strip
+    from zygotone.session.mapped import MappedCache
 
     project = build_demo()
     session = project.session
@@ -294,7 +295,8 @@ def judging() -> dict[str, float]:
     start = time.perf_counter()
     find_all(session, Renderer(project.store))
     whole = time.perf_counter() - start
-    renderer = Renderer(project.store)
+    # As in the application, where what instruments play lies in files that are mapped.
+    renderer = Renderer(project.store, mapped=MappedCache(Path(tempfile.mkdtemp())))
     find_in(Hearing.of(graph, chorus, renderer))
     again = []
     for n, track in enumerate(t.id for t in session.tracks):

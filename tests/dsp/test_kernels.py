@@ -64,7 +64,7 @@ def quarters(x):
     quarter = half(half(x))
     return quarter, quarter[0] + quarter[1], max(quarter[0], quarter[1])
 
-print(quarters(np.array([8.0, 16.0])), quarters(np.array([8, 16]))[1], "numba.typed.typeddict" in sys.modules)
+print(quarters(np.array([8.0, 16.0])), "numba.typed.typeddict" in sys.modules)
 """
 
 
@@ -76,16 +76,12 @@ def test_what_was_compiled_is_loaded_without_the_compiler_while_nothing_in_it_ha
     def printed() -> str:
         return subprocess.run([sys.executable, quarters], check=True, capture_output=True, text=True).stdout.strip()
 
-    as_it_was = "(array([2., 4.]), 6.0, 4.0) 6.0"
+    as_it_was = "(array([2., 4.]), 6.0, 4.0)"
     assert printed() == f"{as_it_was} True"
     assert printed() == f"{as_it_was} False"
     half.write_text(HALF.replace("SHARE * x[k]", "2.0 * x[k]"))  # in another file than what calls it
-    assert printed() == "(array([32., 64.]), 96.0, 64.0) 96.0 True"
-    half.write_text(HALF.replace("SHARE, TABLE = 0.5", "SHARE, TABLE = 1.0"))
-    assert printed() == "(array([ 8., 16.]), 24.0, 16.0) 24.0 True"
-    half.write_text(HALF.replace("[0.0, 0.0]", "[1.0, 0.0]"))
-    assert printed() == "(array([3.5, 4. ]), 7.5, 4.0) 7.5 True"
-    half.write_text(HALF)
-    assert printed() == f"{as_it_was} True"
-    half.write_text("# Nothing that counts.\n" + HALF)
-    assert printed() == f"{as_it_was} False"
+    assert printed() == "(array([32., 64.]), 96.0, 64.0) True"
+    half.write_text(HALF.replace("= 0.5, np.array([0.0,", "= 1.0, np.array([1.0,"))  # and what that takes for given
+    assert printed() == "(array([10., 16.]), 26.0, 16.0) True"
+    half.write_text("# Nothing that counts.\n" + HALF.replace("= 0.5, np.array([0.0,", "= 1.0, np.array([1.0,"))
+    assert printed() == "(array([10., 16.]), 26.0, 16.0) False"

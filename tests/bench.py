@@ -1,4 +1,5 @@
-"""Measures speed and memory and writes docs/performance.md. Run by ``./run bench``.
+"""Measures speed and memory and writes docs/performance.md. Run by ``./run bench``; ``./run bench ten-minutes`` measures ten minutes of
+use instead, which takes most of an hour. What the page has beside that stays in it.
 
 Where another program does the same work it runs in the same session on the same file, on one core, and the
 ratio is what counts; the seconds are this machine's.
@@ -27,8 +28,9 @@ from tests.use import forget_peak, hold_of_an_edit, judging, opening_a_large_fil
 ROOT = Path(__file__).parent.parent
 RATE = 48000
 MINUTES = 5
-USE_S = 120.0  # of the scripted user, each; ``python -m tests.use 600`` runs it for ten minutes
+USE_S, LONG_USE_S = 120.0, 600.0  # of the scripted user, each
 USES = (("the demo",), ("the demo, another process takes a core", "busy"))
+LONG_USES = (*USES, ("24 stems of four minutes", "stems"), ("the same, another process takes a core", "stems", "busy"))
 KILLS = 60
 ONE_CORE = {**os.environ, "OPENBLAS_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"}
 
@@ -504,7 +506,50 @@ def machine() -> str:
     return f"{model}, {os.cpu_count()} cores, Python {platform.python_version()}"
 
 
-def main() -> None:
+def table_of_use(uses: list[tuple[str, dict[str, float]]], *bars: str) -> list[str]:
+    return [
+        "| what | drop-outs | not played | longest hold of the window | over 100 ms | 99th percentile | memory after a minute, "
+        "at the end | the machine stood still |",
+        "|---|---|---|---|---|---|---|---|",
+        *(
+            f"| {what} | {u['drop_outs']:.0f} | {max(0.0, u['missing_ms']):.0f} ms | {u['longest_ms']:.0f} ms | {u['over_100_ms']:.0f} | "
+            f"{u['p99_ms']:.0f} ms | {u['minute_mib']:.0f}, {u['last_mib']:.0f} MiB | {u['stood_ms']:.0f} ms |"
+            for what, u in uses
+        ),
+        *(f"| bar | 0; with the other process 2 a minute | | 100 ms | 0 | 25 ms | {memory} | |" for memory in bars),
+        "",
+    ]
+
+
+def ten_minutes() -> list[str]:
+    return [
+        "## Ten minutes of a scripted user, playing all the while",
+        "",
+        f"Written by `./run bench ten-minutes` on {dt.date.today().isoformat()}.",
+        "",
+        *table_of_use([(what, used(LONG_USE_S, *how)) for what, *how in LONG_USES], "1126 MiB; stems 1638 MiB"),
+    ]
+
+
+def sections(text: str) -> dict[str, str]:
+    """A page by its headings of the second level; what stands before the first one by ""."""
+    found: dict[str, str] = {}
+    heading = ""
+    for line in text.splitlines(keepends=True):
+        heading = line if line.startswith("## ") else heading
+        found[heading] = found.get(heading, "") + line
+    return found
+
+
+def write(new: str, *, whole: bool) -> None:
+    """Into the page: as its beginning, if it is the ``whole`` bench, or each section in its place. All other sections stay."""
+    page = ROOT / "docs" / "performance.md"
+    old, made = sections(page.read_text()), sections(new)
+    merged = {**made, **{h: text for h, text in old.items() if h not in made}} if whole else {**old, **made}
+    page.write_text("\n".join(text.rstrip() + "\n" for text in merged.values()))
+
+
+def bench() -> list[str]:
     lines = [
         "# Performance",
         "",
@@ -596,20 +641,17 @@ def main() -> None:
         "missing of what should have been played, beside the application's own count. How long the machine itself stood still is what a "
         "process finds that only looks at the clock and comes before all others: gaps of over 20 ms (`tests/standstill.py`).",
         "",
-        "| what | drop-outs | not played | longest hold of the window | over 100 ms | 99th percentile | memory after half of the time, "
-        "at the end | the machine stood still |",
-        "|---|---|---|---|---|---|---|---|",
-        *(
-            f"| {what} | {u['drop_outs']:.0f} | {max(0.0, u['missing_ms']):.0f} ms | {u['longest_ms']:.0f} ms | {u['over_100_ms']:.0f} | "
-            f"{u['p99_ms']:.0f} ms | {u['minute_mib']:.0f}, {u['last_mib']:.0f} MiB | {u['stood_ms']:.0f} ms |"
-            for what, u in uses
-        ),
-        "| bar | 0; with the other process 2 a minute | | 100 ms | 0 | 25 ms | 1126 MiB | |",
-        "",
+        *table_of_use(uses, "1126 MiB"),
     ]
-    (ROOT / "docs" / "performance.md").write_text("\n".join(lines))
+    return lines
+
+
+def main(arguments: list[str]) -> None:
+    whole = arguments != ["ten-minutes"]
+    lines = bench() if whole else ten_minutes()
+    write("\n".join(lines), whole=whole)
     print("\n".join(lines[-12:]))
 
 
 if __name__ == "__main__":
-    main()
+    main(sys.argv[1:])

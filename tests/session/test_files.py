@@ -3,6 +3,7 @@
 import gc
 import json
 import struct
+import time
 import zipfile
 from dataclasses import replace
 from pathlib import Path
@@ -172,6 +173,17 @@ def test_dither_leaves_noise_and_no_distortion():
     spectrum = np.abs(np.fft.rfft(error * np.hanning(len(error)))) ** 2
     assert spectrum[(3 * 997 * 2)] < 30 * np.median(spectrum)  # no third harmonic
     assert not dither(np.zeros((2, 10)), 16).any()
+
+
+@pytest.mark.parametrize("subtype", ["PCM_16", "PCM_24", "FLOAT", "DOUBLE"])
+def test_the_same_sound_is_the_same_file_at_any_time(tmp_path, subtype):
+    files = []
+    for name in ("now.wav", "later.wav"):
+        write_audio(tmp_path / name, sine(100, 0.1), RATE, subtype=subtype)
+        files.append((tmp_path / name).read_bytes())
+        time.sleep(1.1)  # the clock of files counts seconds
+    assert files[0] == files[1]
+    np.testing.assert_allclose(read_audio(tmp_path / "later.wav").data[0], sine(100, 0.1)[0], atol=2e-4)
 
 
 def test_a_failed_write_leaves_what_was_there(tmp_path):

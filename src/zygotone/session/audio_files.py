@@ -195,6 +195,15 @@ def dither(data: FloatArray, bits: int, *, seed: int = 1) -> FloatArray:
     return data + (rng.random(data.shape) - rng.random(data.shape)) / 2.0 ** (bits - 1)
 
 
+_SET_ADD_PEAK_CHUNK = 0x1050  # SFC_SET_ADD_PEAK_CHUNK of sndfile.h, for which the Python library has no name
+
+
+def _leave_out_peaks(file: soundfile.SoundFile) -> None:
+    """Of floating point libsndfile would look for the peaks, which takes longer than to write it, and note them with the time of
+    day: two renders of one song would not be one and the same file."""
+    soundfile._snd.sf_command(file._file, _SET_ADD_PEAK_CHUNK, soundfile._ffi.NULL, 0)
+
+
 class AudioWriter:
     """Writes (channels, frames) block by block to WAV or FLAC, by the file name's ending, wholly or not at all.
 
@@ -229,6 +238,7 @@ class AudioWriter:
             with open(self._temporary, "wb"):
                 pass
             self._file = soundfile.SoundFile(self._temporary, "w", rate_hz, channels, subtype, format=format_)
+            _leave_out_peaks(self._file)
         except OSError as error:
             raise BadFileError(path, "", f"cannot be written: {why_not(error)}") from None
         except soundfile.LibsndfileError as error:

@@ -508,12 +508,12 @@ def machine() -> str:
 
 def table_of_use(uses: list[tuple[str, dict[str, float]]], *bars: str) -> list[str]:
     return [
-        "| what | drop-outs | not played | longest hold of the window | over 100 ms | 99th percentile | memory after a minute, "
-        "at the end | the machine stood still |",
+        "| what | drop-outs | not played | longest hold of the window | over 100 ms | 99th percentile | memory, means of all minutes "
+        "but the first; at most | the machine stood still |",
         "|---|---|---|---|---|---|---|---|",
         *(
             f"| {what} | {u['drop_outs']:.0f} | {max(0.0, u['missing_ms']):.0f} ms | {u['longest_ms']:.0f} ms | {u['over_100_ms']:.0f} | "
-            f"{u['p99_ms']:.0f} ms | {u['minute_mib']:.0f}, {u['last_mib']:.0f} MiB | {u['stood_ms']:.0f} ms |"
+            f"{u['p99_ms']:.0f} ms | {u['least_minute_mib']:.0f} to {u['most_minute_mib']:.0f}; {u['most_mib']:.0f} MiB | {u['stood_ms']:.0f} ms |"
             for what, u in uses
         ),
         *(f"| bar | 0; with the other process 2 a minute | | 100 ms | 0 | 25 ms | {memory} | |" for memory in bars),

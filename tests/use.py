@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from zygotone.session.project_file import Project
 
 TICK_MS = 5
+LOOK_S = 5.0  # how often memory is looked at
 
 
 def in_use_mib(pid: int | None = None) -> dict[str, float]:
@@ -140,7 +141,7 @@ def stems() -> Project:
 
 def use(project: Project, seconds: float) -> dict[str, float]:
     """In the window, playing: holds of the event loop in ms, drop-outs as the application counts them and what the clock says
-    was not played, memory at the start, each minute and the end, and how long the machine itself stood still."""
+    was not played, memory at the start, the mean of each minute (or half) and the most, and how long the machine itself stood still."""
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
@@ -178,18 +179,20 @@ def use(project: Project, seconds: float) -> dict[str, float]:
         QApplication.processEvents()
     with Standstill() as machine:
         begun, played = time.monotonic(), transport.played_s
-        end, minutes = time.monotonic() + seconds, list[dict[str, float]]()
+        end, looks = time.monotonic() + seconds, list[float]()
         while time.monotonic() < end:
             QApplication.processEvents()
             time.sleep(0.001)
-            if time.monotonic() > end - seconds + (len(minutes) + 1) * min(60.0, seconds / 2):
-                minutes.append(in_use_mib())
+            if time.monotonic() > end - seconds + (len(looks) + 1) * LOOK_S:
+                looks.append(sum(in_use_mib().values()))
         missing_ms = 1000.0 * (time.monotonic() - begun - (transport.played_s - played))
     memory = in_use_mib()
+    a_minute = max(1, round(min(60.0, seconds / 2) / LOOK_S))
+    minutes = [float(np.mean(looks[at : at + a_minute])) for at in range(0, len(looks) - a_minute + 1, a_minute)]
     found = {
         "longest_ms": max(gaps), "p99_ms": float(np.percentile(gaps, 99)), "over_100_ms": sum(g > 100.0 for g in gaps),
-        "drop_outs": transport.drop_outs, "missing_ms": missing_ms, "first_mib": first, "minute_mib": sum(minutes[0].values()), "last_mib": sum(memory.values()),
-        **{f"{name}_mib": mib for name, mib in memory.items()}, **{f"minute_{n}_mib": sum(each.values()) for n, each in enumerate(minutes, 1)},
+        "drop_outs": transport.drop_outs, "missing_ms": missing_ms, "first_mib": first, "most_mib": max(looks), "least_minute_mib": min(minutes[1:]), "most_minute_mib": max(minutes[1:]),
+        **{f"{name}_mib": mib for name, mib in memory.items()}, **{f"minute_{n}_mib": mib for n, mib in enumerate(minutes, 1)},
         **machine.found,
         "restarts": window.desk.listening.player.restarts,
     }  # fmt: skip

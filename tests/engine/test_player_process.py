@@ -19,11 +19,11 @@ from zygotone.demo import build_demo
 from zygotone.engine.graph import compile_session
 from zygotone.engine.remote import RemotePlayer
 from zygotone.engine.renderer import KeptTake, Renderer, _cut
-from zygotone.engine.stream import Version
+from zygotone.engine.stream import Player, Version
 from zygotone.engine.transport import SimulatedOutput
 from zygotone.errors import BadFileError
 from zygotone.session.audio_files import AudioData, read_audio
-from zygotone.session.audio_store import AudioStore
+from zygotone.session.audio_store import AudioStore, MappedClip
 from zygotone.session.edits import change_strip, insert_device
 from zygotone.session.mapped import MappedCache, sounds, stretches, takes_below
 from zygotone.warm_up import play_ready
@@ -220,9 +220,64 @@ def test_silence_of_a_layer_is_not_read(tmp_path, monkeypatch):
             want[:, first:last] = 0.5 * audio[:, start + first : start + last]
         np.testing.assert_array_equal(_cut([take], [gain], start, 999), want)
         np.testing.assert_array_equal(_cut([in_memory], [gain], start, 999), want)
-    maps = Path("/proc/self/smaps").read_text().split(str(cache._path("a")))
-    mapped_kib = [int(part.split("Rss:")[1].split()[0]) for part in maps[1:] if "Rss:" in part]
-    assert max(mapped_kib) < 1024  # of 8 MiB
+    assert mapped_kib(cache._path("a")) < 1024  # of 8 MiB
+
+
+def mapped_kib(path: Path) -> int:
+    """How much of a file lies in this process's memory; the most of all its maps."""
+    maps = Path("/proc/self/smaps").read_text().split(str(path))
+    return max(int(part.split("Rss:")[1].split()[0]) for part in maps[1:] if "Rss:" in part)
+
+
+def test_who_plays_holds_what_comes_and_not_what_was(tmp_path):
+    """A clip of 24 s that is played to its end, and is let go but for what comes next."""
+    project = tone_project(tmp_path, seconds=24.0, Low=100.0)
+    cache = MappedCache(tmp_path / "takes")
+    renderer = Renderer(project.store, mapped=cache)
+    session = project.session
+    player = Player(renderer, RATE)
+    player.set_versions(Version(compile_session(session)), None)
+    player.set_loop(0, 24 * RATE)
+    player.seek(0)
+    first = [player.block(512) for _ in range(40 * RATE // 512)]
+    (file,) = (tmp_path / "takes").iterdir()
+    assert mapped_kib(file) > 4000  # all of it
+    cache.let_pages_go()
+    player.read_ahead(4 * RATE)
+    assert 4 * 4 * RATE / 1024 <= mapped_kib(file) < 2000
+    player.seek(0)
+    again = [player.block(512) for _ in range(40 * RATE // 512)]
+    np.testing.assert_array_equal(np.hstack(again[20:]), np.hstack(first[20:]))
+
+
+@pytest.mark.parametrize("sent_to_s", [1.0, 1.7, 2.6, 0.2])
+def test_what_is_read_ahead_is_what_plays_next(tmp_path, monkeypatch, sent_to_s):
+    """Also round the loop of 1 to 3 s, and from before it."""
+    project = tone_project(tmp_path, seconds=4.0, Low=100.0)
+    player = Player(Renderer(project.store, mapped=MappedCache(tmp_path / "takes")), RATE)
+    player.set_versions(Version(compile_session(project.session)), None)
+    player.set_loop(RATE, 3 * RATE)
+    read = set[int]()
+    plain = MappedClip.read
+
+    def seen(clip: MappedClip, start: int, stop: int) -> np.ndarray:
+        read.update(range(start, stop))
+        return plain(clip, start, stop)
+
+    monkeypatch.setattr(MappedClip, "read", seen)
+    to = round(sent_to_s * RATE)
+    player.read_ahead(RATE, to)
+    before, _ = set(read), read.clear()
+    player.seek(to)
+    player.read_ahead(RATE)
+    ahead = set(read)
+    player.block(512)  # where it was fades
+    read.clear()
+    for _ in range(RATE // 512 - 1):
+        player.block(512)
+    assert len(read) > 0.9 * RATE
+    assert before == ahead >= read
+    assert len(ahead) <= RATE + 256  # over which it fades round the loop
 
 
 def test_a_cache_that_lies_or_cannot_be_written_is_no_obstacle(tmp_path):

@@ -1,7 +1,7 @@
 """The player as a process of its own: the graph and the output, and nothing else. Started by ``engine.remote``.
 
-Three threads: one takes commands and says that it is alive, one makes versions ready, one gives blocks to the output. No
-file is read, nothing is compiled or rendered in the last.
+Four threads: one takes commands and says that it is alive, one makes versions ready, one reads ahead of what plays, one gives blocks
+to the output. No file is read, nothing is compiled or rendered in the last.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ import gc
 import os
 import sys
 import threading
+import time
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from multiprocessing.connection import Connection
@@ -27,12 +28,15 @@ from zygotone.engine.renderer import Renderer
 from zygotone.engine.sent_versions import ServedVersions, VersionReceiver
 from zygotone.engine.stream import Player, Version
 from zygotone.engine.transport import Output, PortAudioOutput, SimulatedOutput, Transport
+from zygotone.errors import ZygotoneError
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.held import Held
 from zygotone.session.mapped import MappedCache
 
 _HELD_BYTES = 256 << 20
 _SWITCH_S = 1e-5
+_AHEAD_S, _LOOKS_AHEAD_S = 4.0, 2.0  # of the song are read, and how often
+_AT_ONCE_S = 0.5  # of it are read before it begins elsewhere
 
 
 def output_of(spec: tuple[Any, ...]) -> Output:
@@ -86,6 +90,26 @@ class _Versions:
             server.state["version"] = number
 
 
+class _ReadsAhead:
+    """While it plays, what plays next is in memory, and what has played is not."""
+
+    def __init__(self, server: Server, mapped: MappedCache) -> None:
+        self._server, self._mapped = server, mapped
+        threading.Thread(target=self._loop, name="reads ahead", daemon=True).start()
+
+    def _loop(self) -> None:
+        while True:
+            time.sleep(_LOOKS_AHEAD_S)
+            if self._server.transport.playing:
+                self._mapped.let_pages_go()
+                self.read(_AHEAD_S)
+
+    def read(self, seconds: float, sent_to: int | None = None) -> None:
+        player = self._server.player
+        with suppress(ZygotoneError):  # who plays it is told
+            player.read_ahead(round(seconds * player.rate_hz), sent_to)
+
+
 class Server(ServedVersions):
     state: PlayerState
 
@@ -94,11 +118,12 @@ class Server(ServedVersions):
         cores.keep_as_player()
         self.store = AudioStore(Held(_HELD_BYTES))
         self.received = VersionReceiver(self.store, "player")
-        renderer = Renderer(self.store, self.store.held, mapped=MappedCache(takes))
-        self.player = Player(renderer, rate_hz)
+        mapped = MappedCache(takes)
+        self.player = Player(Renderer(self.store, self.store.held, mapped=mapped), rate_hz)
         self.player.rolling = False
         self.transport = Transport(self.player, SimulatedOutput(), thread_begins=_come_first)
         self._versions = _Versions(self)
+        self._ahead = _ReadsAhead(self, mapped)
         self._keys: set[object] = set()
         # An input may take its time to open, more than a process may be silent.
         self._opens = ThreadPoolExecutor(1, thread_name_prefix="input")
@@ -152,10 +177,13 @@ class Server(ServedVersions):
         self.patiently(lambda: self.player.set_loop(start, end))
 
     def do_seek(self, frame: int) -> None:
+        self.patiently(lambda: self._ahead.read(_AT_ONCE_S, frame))
         self.patiently(lambda: self.player.seek(frame))
 
     def do_play(self, rolling: bool) -> None:
         self.player.rolling = rolling
+        if rolling:
+            self.patiently(lambda: self._ahead.read(_AT_ONCE_S))
         self.patiently(self.transport.play)
 
     def do_stop(self) -> None:

@@ -21,7 +21,7 @@ from zygotone.engine.graph import Graph
 from zygotone.engine.live import LiveNotes
 from zygotone.engine.nodes import Node, SourceNode, nodes_below
 from zygotone.engine.renderer import Renderer
-from zygotone.engine.runners import ReadSource
+from zygotone.engine.runners import LOOP_FADE_FRAMES, ReadSource
 from zygotone.session.models import MOST_STRIPS
 
 SWAP_S = 0.015  # length of the ramp from one version to another: no click, no jump
@@ -259,6 +259,24 @@ class Player:
     def heard_frame(self) -> int:
         """The frame of the song that leaves the graph next, before its start while the song waits: where it has not gone round."""
         return self.position - self._held_back - self._latency
+
+    def read_ahead(self, frames: int, sent_to: int | None = None) -> None:
+        """Reads the clips and instruments of the next frames of the song, or of those that come next once it is sent to a frame, as they
+        will be read: what has to come from a disk is in memory then, and who plays does not wait for it."""
+        with self._lock:
+            sources, (start, end) = tuple(self._sources.values()), self._loop
+            if sent_to is None and self._jump is not None:
+                sent_to = self._jump[0]
+            at = self.position if sent_to is None else sent_to - self._lead
+        if not start - self._lead <= at < end:  # then it begins with the loop
+            at = start
+        first = (at, min(at + frames, end))
+        left = at + frames - first[1]
+        again = (start - LOOP_FADE_FRAMES, min(end, start + left)) if left else (0, 0)  # round the loop
+        for read in sources:
+            for begin, stop in (first, again):
+                for piece in range(begin, stop, OFFLINE_BLOCK_FRAMES):
+                    read(piece, min(OFFLINE_BLOCK_FRAMES, stop - piece))
 
     def block(self, frames: int) -> Stereo:
         """The next block, looped; silence without a version."""

@@ -10,6 +10,7 @@ import contextlib
 import errno
 import functools
 import hashlib
+import mmap
 import os
 import sys
 import tempfile
@@ -66,6 +67,7 @@ class MappedCache:
     def __init__(self, folder: Path, limit_bytes: int = DEFAULT_BYTES) -> None:
         self.folder, self._limit = folder, limit_bytes
         self._open: weakref.WeakValueDictionary[str, np.memmap] = weakref.WeakValueDictionary()
+        self._maps: weakref.WeakSet[mmap.mmap] = weakref.WeakSet()  # of those, and of what still reads them
 
     def _path(self, digest: str) -> Path:
         return self.folder / f"{_program()}-{digest}{_SUFFIX}"
@@ -87,7 +89,16 @@ class MappedCache:
         except (OSError, ValueError):
             return None
         self._open[digest] = made
+        if isinstance(made.base, mmap.mmap):
+            self._maps.add(made.base)
         return made
+
+    def let_pages_go(self) -> None:
+        """What was read of the files is no longer this process's. The system has it at hand for as long as there is room, so who
+        reads on hardly waits; but who plays long clips to their end would hold all of them."""
+        for each in tuple(self._maps):
+            with contextlib.suppress(OSError, ValueError):
+                each.madvise(mmap.MADV_DONTNEED)
 
     def sounding(self, digest: str) -> Stretches | None:
         """Where it is not silent all along, as far as the folder's file system knows; what lies between need not be read, and takes

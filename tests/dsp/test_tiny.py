@@ -67,7 +67,7 @@ def test_wherever_sound_is_worked_out(monkeypatch, tmp_path):
     graph = BlockGraph(HOST)
     graph.show([SourceNode("in", ("in", "source"), 0)], lambda node: read)
     graph.block(0, 64)
-    list(graph.blocks([(0, 64), (64, 64)]))
+    list(graph.blocks([(0, 64), (64, 64)], lambda *_: None))
 
     session = pair_project(tmp_path).session
     hearing = Hearing(session, session.song.sections[0], Renderer(AudioStore()))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -19,13 +18,8 @@ from zygotone.engine.runners import GivenRunner, ReadSource, Runner, make_runner
 _TRIAL_FRAMES = 512  # of silence, by which a runner is tried out
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
-    """One block of the nodes that were asked for, by node key: audio (2, n), and the gain of those whose gain moves."""
-
-    start: int
-    audio: dict[str, Stereo]
-    gains_db: dict[str, FloatArray]
+# What gets the blocks of the nodes that are shown: node, first frame, audio (2, n), and the gain in dB of a device whose gain moves.
+Sink = Callable[[Node, int, Stereo, FloatArray | None], None]
 
 
 def cut_span(start: int, end: int, frames: int) -> list[tuple[int, int]]:
@@ -140,45 +134,50 @@ class BlockGraph:
             outputs[key] = runner.block(start, frames, [outputs[i.key] for i in runner.needs])
         return outputs
 
-    def blocks(self, spans: Sequence[tuple[int, int]]) -> Iterator[Block]:
-        """Consecutive blocks, each (first frame, frames), of the nodes that are shown; on several cores."""
+    def blocks(self, spans: Sequence[tuple[int, int]], sink: Sink) -> Iterator[int]:
+        """Consecutive blocks, each (first frame, frames), on several cores. ``sink`` gets those of the nodes that are shown, as soon as
+        they are made: of one node one after the other, of several in any order and by any thread. The frame behind each block once
+        all of it is done."""
         runners = list(self._runners.values())
         place = {runner.node.key: n for n, runner in enumerate(runners)}
         inputs = [[place[i.key] for i in runner.needs] for runner in runners]
-        wanted = {node.key for node in self._wanted}
-        users = [sum(n in below for below in inputs) + (runners[n].node.key in wanted) for n in range(len(runners))]
-        # What is underway, by step and block, and how many still want it.
+        wanted = {place[node.key] for node in self._wanted}
+        asked = [sum(below.count(n) for below in inputs) for n in range(len(runners))]
+        # What takes next to no time is done by the one step that needs it, while it is at hand: to hand it over would take longer.
+        within = [runner.light and asked[n] == 1 and n not in wanted for n, runner in enumerate(runners)]
+        steps = [n for n in range(len(runners)) if not within[n]]
+
+        def reached(n: int) -> set[int]:
+            return set().union(*(reached(i) if within[i] else {i} for i in inputs[n]))
+
+        needed = {n: reached(n) for n in steps}
+        number = {n: step for step, n in enumerate(steps)}
+        users = {n: sum(n in needed[m] for m in steps) for n in steps}
+        # What is underway, by runner and block, and how many still want it.
         made: dict[tuple[int, int], Stereo] = {}
         left: dict[tuple[int, int], int] = {}
-        gains: dict[tuple[int, int], FloatArray] = {}
         counting = threading.Lock()
 
+        def block_of(n: int, block: int) -> Stereo:
+            parts = [block_of(i, block) if within[i] else made[i, block] for i in inputs[n]]
+            return runners[n].block(*spans[block], parts)
+
         def work(step: int, block: int) -> None:
-            runner = runners[step]
-            start, frames = spans[block]
-            parts = [made[below, block] for below in inputs[step]]
-            left[step, block] = users[step]
-            made[step, block] = runner.block(start, frames, parts)
-            if runner.gain_db is not None and runner.node.key in wanted:
-                gains[step, block] = runner.gain_db
-            for below in set(inputs[step]):
-                drop(below, block)
+            n = steps[step]
+            audio = block_of(n, block)
+            if users[n]:
+                left[n, block] = users[n]
+                made[n, block] = audio
+            if n in wanted:
+                sink(runners[n].node, spans[block][0], audio, runners[n].gain_db)
+            for below in needed[n]:
+                with counting:
+                    left[below, block] -= 1
+                    if left[below, block] == 0:
+                        del made[below, block], left[below, block]
 
-        def drop(step: int, block: int) -> None:
-            with counting:
-                left[step, block] -= 1
-                if left[step, block] == 0:
-                    del made[step, block], left[step, block]
-
-        for block in Pipeline(inputs, len(spans), work).run():
-            shown = [place[key] for key in wanted]
-            yield Block(
-                spans[block][0],
-                {runners[n].node.key: made[n, block] for n in shown},
-                {runners[n].node.key: gains.pop((n, block)) for n in shown if (n, block) in gains},
-            )
-            for n in shown:
-                drop(n, block)
+        for block in Pipeline([[number[i] for i in needed[n]] for n in steps], len(spans), work).run():
+            yield sum(spans[block])
 
     @property
     def bad_samples(self) -> int:

@@ -83,7 +83,7 @@ class KeptTake:
 
     @classmethod
     def of(cls, take: Take) -> KeptTake:
-        gain_db = None if take.gain_db is None else take.gain_db.astype(np.float32)
+        gain_db = None if take.gain_db is None else take.gain_db.astype(np.float32, copy=False)
         audio = take.audio.astype(np.float32, copy=False)
         if are_alike(audio):
             audio = audio[:1].copy()
@@ -407,31 +407,30 @@ class _Work:
         blocks = BlockGraph(self.host)
         blocks.show(wanted, self.reader, given=tuple(given.values()))
         # What is only kept is rounded as it comes: there are many at once, each as long as the span.
-        audio = {e.key: np.empty((2, self.total), dtype=np.float64 if e is exact else np.float32) for e in wanted}
+        kind = {e.key: np.float64 if e is exact else np.float32 for e in wanted}
+        audio = {e.key: np.empty((2, self.total), dtype=kind[e.key]) for e in wanted}
         gains_db: dict[str, FloatArray] = {}
-        for block in blocks.blocks(cut_span(self.first, self.first + self.total, self.block_frames)):
-            at = block.start - self.first
-            for key, part in block.audio.items():
-                audio[key][:, at : at + part.shape[1]] = part
-            for key, gain_db in block.gains_db.items():
-                if key not in gains_db:
-                    gains_db[key] = np.zeros(self.total)
-                gains_db[key][at : at + len(gain_db)] = gain_db
+
+        def take_in(node: Node, start: int, part: Stereo, gain_db: FloatArray | None) -> None:
+            at = start - self.first
+            audio[node.key][:, at : at + part.shape[1]] = part
+            if gain_db is not None and isinstance(node, DeviceNode):
+                # The gain belongs to the input, so as a function of the song it is early by the input's latency.
+                at -= max(i.latency for i in node.inputs)
+                late = gain_db[max(0, -at) :]
+                if node.key not in gains_db:
+                    gains_db[node.key] = np.zeros(self.total, dtype=kind[node.key])
+                gains_db[node.key][max(0, at) : max(0, at) + len(late)] = late
+
+        for done in blocks.blocks(cut_span(self.first, self.first + self.total, self.block_frames), take_in):
             if progress is not None:
-                progress(min(1.0, (at + self.block_frames) / self.total))
+                progress(min(1.0, (done - self.first) / self.total))
         found: Take | None = None
         for each in wanted:
-            take = Take(audio[each.key], _gain_of(each, gains_db.get(each.key)), blocks.runner(each).bad_samples)
+            take = Take(audio[each.key], gains_db.get(each.key), blocks.runner(each).bad_samples)
             self.renderer._put(each, self.first, self.total, take)
             found = take if each is exact else found
         return found
-
-
-def _gain_of(node: Node, gain_db: FloatArray | None) -> FloatArray | None:
-    """The gain belongs to the input, so as a function of the song it is early by the input's latency."""
-    if gain_db is not None and isinstance(node, DeviceNode):
-        return np.roll(gain_db, -max(i.latency for i in node.inputs))
-    return gain_db
 
 
 def chain_tail_s(session: Session, chain: tuple[Device, ...]) -> float:

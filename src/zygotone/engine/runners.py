@@ -30,6 +30,8 @@ _SILENT = 10.0 ** (-120.0 / 20.0)
 class Runner:
     """Makes consecutive blocks of one node from the blocks of its inputs."""
 
+    light = False  # whether a block takes next to no time
+
     def __init__(self, node: Node) -> None:
         self.node = node
         self.loop: tuple[int, int] | None = None  # where playing goes back from its end to its start
@@ -93,6 +95,8 @@ class SourceRunner(Runner):
 
 class GivenRunner(Runner):
     """What was worked out before, from frame ``first`` of the song on; (1, n) where both sides are alike."""
+
+    light = True
 
     def __init__(self, node: Node, audio: Stereo | Single, first: int) -> None:
         super().__init__(node)
@@ -311,6 +315,8 @@ class DeviceRunner(Runner):
 
 class StripRunner(Runner):
     """Level and pan, moving where automation says so."""
+
+    light = True
 
     def __init__(self, node: StripNode, rate_hz: int) -> None:
         super().__init__(node)

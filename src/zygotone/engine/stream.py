@@ -40,20 +40,24 @@ def stream_nodes(
     sink: Callable[[str, Stereo], None],
     progress: Callable[[float], None] = lambda share: None,
 ) -> None:
-    """Render several nodes over a span of the song at once, from the song's start; ``sink`` gets each block by
-    name, with the node's latency taken off. Memory does not grow with the length."""
+    """Render several nodes over a span of the song at once, from the song's start; ``sink`` gets each block by name, with the node's
+    latency taken off: those of one name in their order, each in any thread. Memory does not grow with the length."""
     start, end = span
     blocks = BlockGraph(renderer.host(graph.session))
     blocks.show(list(nodes.values()), renderer.source_reader(graph.session))
     latest = max(node.latency for node in nodes.values())
-    for block in blocks.blocks(cut_span(0, end + latest, block_frames)):
-        for name, node in nodes.items():
-            audio = block.audio[node.key]
-            at, n = block.start, audio.shape[1]
-            first, last = max(at, start + node.latency), min(at + n, end + node.latency)
-            if last > first:
+    names: dict[str, list[str]] = {}
+    for name, node in nodes.items():
+        names.setdefault(node.key, []).append(name)
+
+    def take(node: Node, at: int, audio: Stereo, gain_db: FloatArray | None) -> None:
+        first, last = max(at, start + node.latency), min(at + audio.shape[1], end + node.latency)
+        if last > first:
+            for name in names[node.key]:
                 sink(name, np.ascontiguousarray(audio[:, first - at : last - at]))
-        progress(min(1.0, (at + n) / (end + latest)))
+
+    for done in blocks.blocks(cut_span(0, end + latest, block_frames), take):
+        progress(min(1.0, done / (end + latest)))
 
 
 @dataclass(frozen=True, slots=True)

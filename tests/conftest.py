@@ -6,8 +6,13 @@ import os
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+import shutil
+import tempfile
+
 import pytest
 from hypothesis import settings
+
+from tests.demo import FOLDER
 
 # The first call of a kernel loads or compiles it, which says nothing about the code under test.
 settings.register_profile("kernels", deadline=None, max_examples=40)
@@ -19,3 +24,17 @@ def _own_folders(tmp_path, monkeypatch):
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+
+
+def pytest_configure(config):
+    if FOLDER not in os.environ:  # the first process of a run makes it, and takes it away
+        os.environ[FOLDER] = config.stash[_MADE] = tempfile.mkdtemp(prefix="zygotone-tests-")
+
+
+def pytest_unconfigure(config):
+    if _MADE in config.stash:
+        shutil.rmtree(config.stash[_MADE], ignore_errors=True)
+        del os.environ[FOLDER]
+
+
+_MADE = pytest.StashKey[str]()

@@ -5,6 +5,7 @@ import pytest
 import soundfile
 
 from tests.builders import device, pair_project, write_stem
+from tests.demo import DEMO, demo_renderer
 from tests.signals import RATE, bass_track, clear_db, hit_times, kick_track, noise, sine
 from zygotone.advise.advisor import find_all, find_by_id, find_first, find_in, measured_change, with_fixes
 from zygotone.advise.findings import RULES
@@ -14,7 +15,7 @@ from zygotone.advise.new_project import bars_for, project_from_stems
 from zygotone.advise.roles import guess_role, role_from_name
 from zygotone.advise.settling import settle
 from zygotone.advise.views import chain_steps, device_effect, pair_view
-from zygotone.demo import BASS_EARLY_MS, KICK_HZ, build_demo
+from zygotone.demo import BASS_EARLY_MS, KICK_HZ
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import BadFileError, ParameterError
 from zygotone.measure.low_end import find_kick
@@ -173,15 +174,14 @@ def test_findings_have_ids_that_hold(tmp_path):
 # --- the demo -----------------------------------------------------------------------------------------------------
 
 
-SLACK_TIDE = build_demo()
-HEARD = Renderer(SLACK_TIDE.store)  # what these tests have in common is worked out once
+HEARD = demo_renderer()  # what these tests have in common is worked out once
 SECOND = ("verse-2", "chorus-2")  # as the first ones, but half as long
 
 
 def test_what_is_found_first_is_a_part_of_all_that_is_found():
     """And needs no other track than those it is about."""
-    session, section = SLACK_TIDE.session, SLACK_TIDE.session.song.section("Chorus 2")
-    afresh = Renderer(SLACK_TIDE.store)
+    session, section = DEMO.session, DEMO.session.song.section("Chorus 2")
+    afresh = demo_renderer()
     first = find_first(Hearing(session, section, afresh))
     assert {f.rule for f in first} >= {"kick_bass_clash"}
     every = find_in(Hearing(session, section, HEARD))
@@ -190,8 +190,8 @@ def test_what_is_found_first_is_a_part_of_all_that_is_found():
 
 
 def test_the_demos_faults_are_found():
-    sections = [s for s in SLACK_TIDE.session.song.sections if s.id in SECOND]
-    found = {(f.rule, f.tracks): f for f in find_all(SLACK_TIDE.session, HEARD, sections)}
+    sections = [s for s in DEMO.session.song.sections if s.id in SECOND]
+    found = {(f.rule, f.tracks): f for f in find_all(DEMO.session, HEARD, sections)}
     clash = found["kick_bass_clash", ("kick", "bass")]
     assert clash.evidence["kick_hz"] == pytest.approx(KICK_HZ, abs=0.5)
     assert "share" in clash.sentence
@@ -223,13 +223,13 @@ def test_the_demos_faults_are_found():
 
 
 def test_settled_a_chorus_of_the_demo_raises_none_of_its_faults():
-    session = SLACK_TIDE.session
+    session = DEMO.session
     chorus = session.song.section("Chorus 2")
     best = settle(Hearing(session, chorus, HEARD))[0]
     assert best.left == ()
     assert best.severity[1] == 0.0
     # The file says so too, rendered afresh.
-    assert find_in(Hearing(best.session, chorus, Renderer(SLACK_TIDE.store))) == []
+    assert find_in(Hearing(best.session, chorus, demo_renderer())) == []
 
 
 # --- roles and new projects ---------------------------------------------------------------------------------------
@@ -390,11 +390,11 @@ def test_timing_and_ladder_do_not_advise_opposite_things(tmp_path, gap_ms):
 
 def test_the_masking_of_a_song_is_that_of_its_sections_by_their_weight():
     maps = [
-        (s.name, masking_map(Hearing(SLACK_TIDE.session, s, HEARD)))
-        for s in SLACK_TIDE.session.song.sections
+        (s.name, masking_map(Hearing(DEMO.session, s, HEARD)))
+        for s in DEMO.session.song.sections
         if s.id in ("verse-2", "break")
     ]
-    whole = song_json(SLACK_TIDE.session, maps)
+    whole = song_json(DEMO.session, maps)
     assert [s["section"] for s in whole["sections"]] == ["Verse 2", "Break"]
     pairs = {(p["masker"], p["maskee"]): p for p in whole["pairs"]}
     verse = {(p["masker"], p["maskee"]): p for p in whole["sections"][0]["pairs"]}
@@ -412,7 +412,7 @@ def test_the_masking_of_a_song_is_that_of_its_sections_by_their_weight():
 
 
 def test_the_map_has_groups_which_hide_as_much_as_their_tracks_and_more():
-    found = masking_map(Hearing(SLACK_TIDE.session, SLACK_TIDE.session.song.section("Chorus 2"), HEARD))
+    found = masking_map(Hearing(DEMO.session, DEMO.session.song.section("Chorus 2"), HEARD))
     at = {strip_id: i for i, strip_id in enumerate(found.strips)}
     assert {"drums", "low-end", "guitars", "space", "echo"} <= set(at)
     assert "mix" not in at

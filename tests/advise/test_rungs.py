@@ -5,20 +5,18 @@ import pytest
 
 from tests.advise import material as m
 from tests.advise.arrangements import CASES, clean, project_of
+from tests.demo import DEMO, demo_renderer
 from tests.signals import RATE
 from zygotone.advise import rungs
 from zygotone.advise.advisor import find_in, measured_change, with_fixes
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.ladder import Aim, Rung, costs, work_out, worth
-from zygotone.demo import build_demo
 from zygotone.engine.renderer import Renderer
 from zygotone.errors import ParameterError
 from zygotone.measure.loudness import integrated_lufs
 from zygotone.measure.pitch import fundamental_hz
 from zygotone.session import edits
 from zygotone.session.models import Part, Section
-
-DEMO = build_demo()
 
 
 def rms_db(x: np.ndarray) -> float:
@@ -69,12 +67,12 @@ def test_level_is_refused_where_it_is_automated_already():
 
 def test_an_octave_is_an_octave_and_only_here():
     session = DEMO.session
-    hearing = Hearing(session, session.song.section("Chorus"), Renderer(DEMO.store))
+    hearing = Hearing(session, session.song.section("Chorus"), demo_renderer())
     made = rungs.octave(hearing, session.track("sub"), 1).make(1.0)
     rate = session.rate_hz
     before, after = (fundamental_hz(h.stem("sub")[:, : 4 * rate], rate) for h in (hearing, hearing.with_session(made)))
     assert after / before == pytest.approx(2.0, rel=0.01)
-    other = Hearing(session, session.song.section("Break"), Renderer(DEMO.store))
+    other = Hearing(session, session.song.section("Break"), demo_renderer())
     np.testing.assert_array_equal(other.stem("sub"), other.with_session(made).stem("sub"))
     project = project_of(clean())
     refused = rungs.octave(hearing_of(project.session, project.store), project.session.track("lead"), 1)
@@ -83,7 +81,7 @@ def test_an_octave_is_an_octave_and_only_here():
 
 def test_an_inversion_moves_only_the_low_notes():
     session = DEMO.session
-    hearing = Hearing(session, session.song.section("Chorus"), Renderer(DEMO.store))
+    hearing = Hearing(session, session.song.section("Chorus"), demo_renderer())
     limit = 170.0
     made = rungs.higher_inversion(hearing, session.track("keys"), limit).make(1.0)
     (old,), (new,) = (s.track("keys").source.phrases for s in (session, made))
@@ -127,7 +125,7 @@ def test_a_duck_takes_all_of_it_while_the_other_speaks():
 
 def test_what_lifts_it_there_is_taken_out_first():
     session = DEMO.session
-    hearing = Hearing(session, session.song.section("Chorus"), Renderer(DEMO.store))
+    hearing = Hearing(session, session.song.section("Chorus"), demo_renderer())
     (out,) = rungs.boosts_out(hearing, session.strip("guitars"), (2000.0, 4000.0))
     assert out.label == "Take Presence out"
     assert not out.make(1.0).strip("guitars").chain
@@ -180,7 +178,7 @@ def test_a_rung_that_does_nothing_or_cannot_be_says_so():
 
 def test_the_loss_of_a_group_is_the_loss_of_its_tracks():
     session = DEMO.session
-    hearing = Hearing(session, session.song.section("Chorus"), Renderer(DEMO.store))
+    hearing = Hearing(session, session.song.section("Chorus"), demo_renderer())
     softer = hearing.with_session(edits.change_strip(session, "guitars", level_db=-4.0))
     assert costs(hearing, softer)["lost_lu"] == pytest.approx(4.0, abs=0.05)
     without = hearing.with_session(edits.change_strip(session, "pad", mute=True))

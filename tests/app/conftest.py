@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication, QDialog, QMessageBox, QWidget
 
 from tests.builders import device, pair_project
 from tests.signals import RATE
+from zygotone.app import measuring
 from zygotone.app.desk import Desk
 from zygotone.app.files import empty_project
 from zygotone.app.main import make_application
@@ -32,6 +33,7 @@ MOST_ASKED_S = 15.0
 
 @pytest.fixture(scope="session")
 def qapp():
+    measuring._REST_MS = 5  # no hand rests here
     return make_application()
 
 

@@ -3,10 +3,9 @@
 import json
 
 from tests.compiled_later import kernels
+from tests.demo import DEMO, demo_renderer
 from tests.signals import RATE
-from zygotone.demo import build_demo
 from zygotone.engine.graph import compile_session
-from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version
 from zygotone.session import edits
 from zygotone.session.automation import Lane, Point
@@ -15,12 +14,11 @@ BLOCK_FRAMES = 1024
 
 
 def main() -> None:
-    demo = build_demo()
-    session = demo.session
+    session = DEMO.session
     start, end = session.section_span(session.song.section("Chorus").id)
     points = (Point(beat=56, value=-9.0), Point(beat=88, value=0.0))
     moved = edits.put_lane(session, Lane(id="l", strip="drums", param="level_db", points=points))
-    player = Player(Renderer(demo.store), RATE)
+    player = Player(demo_renderer(), RATE)
     player.set_loop(start, end)
     later: set[str] = set()
     for version in (session, moved, edits.change_strip(moved, "bass", pan_pct=20.0)):

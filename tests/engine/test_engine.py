@@ -6,9 +6,9 @@ import numpy as np
 import pytest
 
 from tests.builders import device, pair_project, tone_project, write_stem
+from tests.demo import DEMO, demo_renderer
 from tests.signals import RATE, noise, sine
 from zygotone.advise.new_project import project_from_stems
-from zygotone.demo import build_demo
 from zygotone.dsp.giving_up import Cancelled
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES
 from zygotone.engine.block_graph import BlockGraph
@@ -26,11 +26,10 @@ LEAD = round(SWAP_S * RATE)  # it fades in over what comes before
 
 @pytest.fixture(scope="module")
 def demo():
-    return build_demo()
+    return DEMO
 
 
-def streamed(project, session, *, block: int) -> np.ndarray:
-    renderer = Renderer(project.store)
+def streamed(renderer, session, *, block: int) -> np.ndarray:
     graph = compile_session(session)
     blocks = []
     stream_nodes(
@@ -68,7 +67,7 @@ def test_any_block_size_renders_the_same(tmp_path, block):
 
 
 def test_the_demo_renders_the_same_in_any_blocks(demo):
-    a, b = (streamed(demo, demo.session, block=n) for n in (512, 4096))
+    a, b = (streamed(demo_renderer(), demo.session, block=n) for n in (512, 4096))
     # The bar: differences under −180 dBFS.
     assert np.max(np.abs(a - b)) < 1e-9
 
@@ -126,7 +125,7 @@ def test_solo_leaves_only_the_soloed(tmp_path):
 
 
 def test_a_change_renders_only_what_depends_on_it(demo):
-    renderer = Renderer(demo.store)
+    renderer = demo_renderer()
     section = demo.session.song.sections[0]
     first = renderer.mix(demo.session, section)
     run = renderer.devices_run
@@ -166,7 +165,7 @@ def test_what_is_made_ready_is_rendered_in_one_pass_and_once(tmp_path):
 
 
 def test_the_cache_is_bounded(demo):
-    renderer = Renderer(demo.store, Held(20 << 20))
+    renderer = demo_renderer(Held(20 << 20))
     renderer.mix(demo.session, demo.session.song.sections[0])
     assert renderer.held.held_bytes <= 20 << 20
 
@@ -194,17 +193,17 @@ def test_work_can_be_called_off(demo):
 
 
 def test_a_section_sounds_as_it_does_in_the_song(demo):
-    renderer = Renderer(demo.store)
+    renderer = demo_renderer()
     verse = demo.session.song.section("Verse")
     start, end = demo.session.section_span(verse.id)
-    whole = streamed_span(demo, start, end)
+    whole = streamed_span(demo_renderer(), demo.session, start, end)
     alone = renderer.mix(demo.session, verse)
     # Only what level match and compressors remember from before the pre-roll can differ.
     assert np.std(whole - alone) < 10 ** (-60 / 20) * np.std(whole)
 
 
-def streamed_span(project, start, end):
-    renderer, graph = Renderer(project.store), compile_session(project.session)
+def streamed_span(renderer, session, start, end):
+    graph = compile_session(session)
     blocks = []
     stream_nodes(
         renderer, graph, {"mix": graph.mix}, (start, end), block_frames=4096, sink=lambda _, x: blocks.append(x.copy())
@@ -243,7 +242,8 @@ def test_audio_goes_from_node_to_node_in_one_piece(demo, what):
         )
         points = (Point(beat=0, value=low), Point(beat=140, value=high))
         session = edits.put_lane(session, Lane(id=f"l{n}", strip=strip, points=points, **where))
-    graph, renderer = compile_session(session), Renderer(project.store)
+    graph = compile_session(session)
+    renderer = demo_renderer() if what == "instruments" else Renderer(project.store)
     blocks = BlockGraph(renderer.host(session))
     blocks.show([graph.mix], renderer.source_reader(session))
     start = session.section_span(session.song.section("Chorus").id)[0]

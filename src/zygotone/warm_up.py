@@ -134,7 +134,9 @@ def _levels(audio: Stereo, rate_hz: int) -> None:
 
 def _who_hides_whom(audio: Stereo, rate_hz: int) -> None:
     excitation(audio, rate_hz)
-    ears = excitation_of_ears(audio, rate_hz)
+    kept = audio.astype(np.float32)
+    kept.setflags(write=False)  # as what is kept is: compiled code tells them apart
+    ears = excitation_of_ears(kept, rate_hz)
     weight, threshold = weights(ears.pattern, ears.own), masked_threshold(ears.pattern)
     bar = np.zeros(weight.shape[2], dtype=np.int64)
     summed(weight, bar, 1)

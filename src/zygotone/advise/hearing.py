@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 
 from zygotone.dsp.giving_up import IsUnwanted, give_up_if_unwanted, given_up_when
 from zygotone.dsp.tiny import tiny_as_zero
-from zygotone.dsp.types import FloatArray, Stereo
+from zygotone.dsp.types import FloatArray, Single, Stereo
 from zygotone.engine.graph import Graph, compile_session, layer_node
 from zygotone.engine.nodes import Node, SourceNode
 from zygotone.engine.renderer import Renderer, Take
@@ -120,6 +120,11 @@ class Hearing:
         """After chain, level and pan."""
         return self.take(self.graph.strip[strip_id]).audio
 
+    def kept(self, node: Node) -> Single:
+        """As ``take``, its audio as it is kept: in single precision, (1, n) where both sides are alike. For what works by windows in
+        single precision anyway, nothing is copied. Not to be written to."""
+        return self.renderer.kept(self.graph, node, self.span, cancelled=self.unwanted)
+
     def chain_out(self, strip_id: str) -> Stereo:
         """After the chain, before level and pan: what a key input hears."""
         return self.take(self.graph.chain[strip_id]).audio
@@ -176,8 +181,8 @@ class Hearing:
         key = self.graph.strip[strip_id].key
 
         def work() -> tuple[Spectrum, Spectrum]:
-            stem = self.stem(strip_id)
-            return spectrum(stem[:1], self.rate_hz), spectrum(stem[1:], self.rate_hz)
+            found = [spectrum(side[None], self.rate_hz) for side in self.kept(self.graph.strip[strip_id])]
+            return found[0], found[-1]
 
         return self.fact("side spectra", key, work)
 

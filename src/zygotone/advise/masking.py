@@ -122,7 +122,7 @@ class Masking:
         return HeardPattern(pattern, weights(pattern, ears.own), masked_threshold(pattern))
 
     def _ears(self, strip_id: str) -> Ears:
-        return excitation_of_ears(self.hearing.stem(strip_id), self.hearing.rate_hz)
+        return excitation_of_ears(self.hearing.kept(self.hearing.graph.strip[strip_id]), self.hearing.rate_hz)
 
     def _through(self, bus_id: str) -> Single:
         """What a group makes of the power of its tracks in each cell, (bands, frames), the mean of both sides: its EQ, its
@@ -130,7 +130,8 @@ class Masking:
         node, rate = self.hearing.graph.strip[bus_id], self.hearing.rate_hz
 
         def work() -> Single:
-            before, after = (excitation(audio, rate) for audio in (self.hearing.raw(bus_id), self.hearing.stem(bus_id)))
+            raw = self.hearing.graph.raw[bus_id]
+            before, after = (excitation(self.hearing.kept(each), rate) for each in (raw, node))
             least = 1e-2 * quiet()[:, None]
             ratio = np.clip(after / np.maximum(before, least), 1e-5, 1e3)
             return np.where(before > least, ratio, 1.0).astype(np.float32)

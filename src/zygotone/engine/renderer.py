@@ -264,6 +264,24 @@ class Renderer:
         with given_up_when(cancelled if cancelled is not None else asked_here()):
             return self._taken(graph, node, span, preroll_s, block_frames, progress)
 
+    def kept(self, graph: Graph, node: Node, span: tuple[int, int], *, cancelled: IsUnwanted | None = None) -> Single:
+        """The audio of ``take`` as it is kept, in single precision: (1, frames) where both sides are alike. Not to be written to.
+
+        Raises
+        ------
+        Cancelled : ``cancelled`` said so.
+        """
+        with given_up_when(cancelled if cancelled is not None else asked_here()):
+            first, total = self._stretch(graph, node, span, PREROLL_S)
+            whole = self._remembered(node, first, total)
+            if whole is None:
+                whole = KeptTake.of(
+                    self._work(graph, first, total, OFFLINE_BLOCK_FRAMES).render_exactly(node, progress=None)
+                )
+            audio = whole.audio[:, span[0] - first + node.latency : span[1] - first + node.latency]
+            audio.setflags(write=False)
+            return audio
+
     def prepare(
         self, graph: Graph, nodes: Iterable[Node], span: tuple[int, int], *, cancelled: IsUnwanted | None = None
     ) -> None:

@@ -201,7 +201,7 @@ def far_ear(hz: FloatArray) -> FloatArray:
     return np.asarray(10.0 ** (-db / 10.0))
 
 
-def excitation(audio: Stereo, rate_hz: int, *, playback_db: float = PLAYBACK_DB) -> FloatArray:
+def excitation(audio: Stereo | Single, rate_hz: int, *, playback_db: float = PLAYBACK_DB) -> FloatArray:
     """Pattern of a sound (channels, n), the mean of its channels, where −20 LUFS of both sides are ``playback_db``."""
 
     def mean(sides: list[FloatArray], hz: FloatArray) -> list[FloatArray]:
@@ -219,13 +219,13 @@ class Ears:
     own: Single  # 0 to 1: how much of the pattern sounds in that band itself, and does not reach over from another
 
 
-def excitation_of_ears(audio: Stereo, rate_hz: int, *, playback_db: float = PLAYBACK_DB) -> Ears:
-    """Patterns at both ears of a sound (2, n) from two loudspeakers.
+def excitation_of_ears(audio: Stereo | Single, rate_hz: int, *, playback_db: float = PLAYBACK_DB) -> Ears:
+    """Patterns at both ears of a sound (2, n), or (1, n) where both sides are alike, from two loudspeakers.
 
     Each ear has its own loudspeaker and, ``far_ear`` quieter, the other; their powers add up. How the two sides stand to each
     other in phase is left out, so what the ears gain by comparing phases (some dB, at low frequencies only) is too.
     """
-    alike = are_alike(audio)
+    alike = len(audio) == 1 or are_alike(audio)
 
     def ears(sides: list[FloatArray], hz: FloatArray) -> list[FloatArray]:
         far = far_ear(hz)
@@ -240,7 +240,7 @@ def excitation_of_ears(audio: Stereo, rate_hz: int, *, playback_db: float = PLAY
 
 
 def _patterns(
-    audio: FloatArray, rate_hz: int, mixed: Callable[[list[FloatArray], FloatArray], list[FloatArray]], count: int, playback_db: float
+    audio: FloatArray | Single, rate_hz: int, mixed: Callable[[list[FloatArray], FloatArray], list[FloatArray]], count: int, playback_db: float
 ) -> tuple[FloatArray, FloatArray]:  # fmt: skip
     """``count`` patterns, and the powers within half an ERB, of what ``mixed`` makes of the power of each channel (frames, bins) and the bins' frequencies."""
     from scipy.fft import rfft  # loaded only here

@@ -10,7 +10,7 @@ import numpy as np
 from zygotone.dsp.compile import kernel
 from zygotone.dsp.giving_up import give_up_if_unwanted
 from zygotone.dsp.sides import are_alike
-from zygotone.dsp.types import FloatArray
+from zygotone.dsp.types import FloatArray, Single
 from zygotone.measure.windows import cut_windows
 
 N_FFT = 16384
@@ -38,7 +38,7 @@ class Spectrum:
         return float(max(0.0, at_high - at_low))
 
 
-def spectrum(audio: FloatArray, sample_rate_hz: int, *, n_fft: int = N_FFT) -> Spectrum:
+def spectrum(audio: FloatArray | Single, sample_rate_hz: int, *, n_fft: int = N_FFT) -> Spectrum:
     """Welch's average with a Hann window, half overlapped, over (channels, frames).
 
     The frames run over both ends, so that every sample has the same weight.

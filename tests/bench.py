@@ -24,6 +24,7 @@ import numpy as np
 import soundfile
 
 from tests.use import forget_peak, hold_of_an_edit, judging, opening_a_large_file, peak_mib
+from zygotone.plain_files import passing_folder
 
 ROOT = Path(__file__).parent.parent
 RATE = 48000
@@ -648,7 +649,8 @@ def bench() -> list[str]:
 
 def main(arguments: list[str]) -> None:
     whole = arguments != ["ten-minutes"]
-    lines = bench() if whole else ten_minutes()
+    with passing_folder():
+        lines = bench() if whole else ten_minutes()
     write("\n".join(lines), whole=whole)
     print("\n".join(lines[-12:]))
 

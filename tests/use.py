@@ -330,9 +330,11 @@ def judging() -> dict[str, float]:
 
 def main(arguments: list[str]) -> None:
     from zygotone.demo import build_demo
+    from zygotone.plain_files import passing_folder
 
-    project = stems() if "stems" in arguments else build_demo()
     with contextlib.ExitStack() as stack:
+        stack.enter_context(passing_folder())  # gigabytes, of stems
+        project = stems() if "stems" in arguments else build_demo()
         if "busy" in arguments:
             other = stack.enter_context(subprocess.Popen([sys.executable, "-c", "while True: pass"]))
             stack.callback(other.kill)

@@ -6,8 +6,9 @@ import errno
 import io
 import os
 import stat
-from collections.abc import Callable
-from contextlib import suppress
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import BinaryIO
 
@@ -32,6 +33,22 @@ _WHY = {
 def why_not(error: OSError) -> str:
     """What happened and what to do, as the end of a sentence."""
     return _WHY.get(error.errno or 0, (error.strerror or str(error)).lower())
+
+
+@contextmanager
+def passing_folder() -> Iterator[None]:
+    """What is put into temporary folders within, here and by processes that are begun, goes at its end."""
+    before = tempfile.tempdir, os.environ.get("TMPDIR")
+    with tempfile.TemporaryDirectory(prefix="zygotone-", ignore_cleanup_errors=True) as folder:
+        tempfile.tempdir = os.environ["TMPDIR"] = folder
+        try:
+            yield
+        finally:
+            tempfile.tempdir = before[0]
+            if before[1] is None:
+                del os.environ["TMPDIR"]
+            else:
+                os.environ["TMPDIR"] = before[1]
 
 
 def open_plain(path: Path) -> BinaryIO:

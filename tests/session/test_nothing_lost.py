@@ -6,6 +6,7 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 import numpy as np
@@ -15,7 +16,7 @@ from tests.builders import tone_project
 from zygotone.errors import BadFileError
 from zygotone.factory.sounds import factory_sounds
 from zygotone.music.midi_files import write_midi
-from zygotone.plain_files import append_line, open_plain, replace_file, tidy_parts
+from zygotone.plain_files import append_line, open_plain, passing_folder, replace_file, tidy_parts
 from zygotone.reports.library import Library
 from zygotone.session.audio_files import AudioData, AudioWriter, read_audio
 from zygotone.session.audio_store import AudioStore
@@ -325,3 +326,21 @@ def test_who_is_killed_loses_a_second_at_most():
     )  # fmt: skip
     assert found.returncode == 0, found.stdout + found.stderr
     assert "8 killed, 0 with losses" in found.stdout
+
+
+def test_what_passes_goes_with_whoever_made_it_also_of_other_processes(monkeypatch):
+    monkeypatch.setattr(tempfile, "tempdir", None)
+    monkeypatch.delenv("TMPDIR", raising=False)
+    with passing_folder():
+        mine = Path(tempfile.mkdtemp())
+        other = subprocess.run(
+            [sys.executable, "-c", "import tempfile; print(tempfile.mkdtemp())"],
+            capture_output=True,
+            text=True,
+            check=True,
+        ).stdout.strip()
+        assert mine.parent == Path(other).parent
+        assert Path(other).is_dir()
+    assert not mine.parent.exists()
+    assert tempfile.tempdir is None
+    assert "TMPDIR" not in os.environ

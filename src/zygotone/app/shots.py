@@ -23,6 +23,7 @@ from zygotone.app.stages.sounds import SoundsStage
 from zygotone.app.theme import theme
 from zygotone.app.window import Window
 from zygotone.demo import build_demo
+from zygotone.plain_files import passing_folder
 from zygotone.reports.bounce_in_place import BounceSpec
 from zygotone.session.edits import change_device
 from zygotone.session.models import KeyInput
@@ -213,4 +214,5 @@ def _new_devices(window: Window, shot: Callable[[str], None]) -> None:
 
 
 if __name__ == "__main__":
-    take(Path(sys.argv[1]), sys.argv[2:])
+    with passing_folder():
+        take(Path(sys.argv[1]), sys.argv[2:])

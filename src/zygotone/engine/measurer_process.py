@@ -39,7 +39,8 @@ class Server(ServedVersions):
         super().__init__(connection, state)
         store = AudioStore(Held(held_bytes))
         self.received = VersionReceiver(store, "measurer")
-        self._renderer = Renderer(store, store.held, mapped=MappedCache(takes))
+        self._mapped = MappedCache(takes)
+        self._renderer = Renderer(store, store.held, mapped=self._mapped)
         self._lanes: dict[bool, queue.SimpleQueue[tuple[int, bytes]]] = {}
         for at_once in (True, False):
             self._lanes[at_once] = queue.SimpleQueue()
@@ -75,6 +76,7 @@ class Server(ServedVersions):
                     self._nothing_urgent.notify()
             else:
                 self._renderer.recent.forget()
+                self._mapped.let_pages_go()
 
     def _is_unwanted(self, number: int) -> bool:
         return bool(self.state.row[number % SLOTS] != number)

@@ -70,12 +70,12 @@ class Server(ServedVersions):
                     while self._urgent and not self._is_unwanted(number):
                         self._nothing_urgent.wait(_LOOK_S)
             self._answer(number, data)
+            self._renderer.recent.forget()
             if at_once:
                 with self._nothing_urgent:
                     self._urgent -= 1
                     self._nothing_urgent.notify()
             else:
-                self._renderer.recent.forget()
                 self._mapped.let_pages_go()
 
     def _is_unwanted(self, number: int) -> bool:

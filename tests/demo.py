@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import tempfile
 from pathlib import Path
 
 from zygotone.demo import build_demo
@@ -18,6 +17,6 @@ DEMO = build_demo()
 
 def demo_renderer(held: Held | None = None) -> Renderer:
     """One that knows nothing yet but what the instruments play."""
-    folder = os.environ.get(FOLDER) or tempfile.mkdtemp()
+    folder = os.environ.get(FOLDER)  # none where somebody runs a part by hand
     held = held if held is not None else Held()
-    return Renderer(DEMO.store, held, mapped=MappedCache(Path(folder) / "takes"))
+    return Renderer(DEMO.store, held, mapped=MappedCache(Path(folder) / "takes") if folder else None)

@@ -3,6 +3,7 @@
 import os
 import signal
 import tempfile
+import threading
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -248,6 +249,24 @@ def test_who_plays_holds_what_comes_and_not_what_was(tmp_path):
     player.seek(0)
     again = [player.block(512) for _ in range(40 * RATE // 512)]
     np.testing.assert_array_equal(np.hstack(again[20:]), np.hstack(first[20:]))
+
+
+def test_pages_are_let_go_while_others_map_more(tmp_path):
+    cache, mapped, wrong = MappedCache(tmp_path), [], []
+
+    def let_go() -> None:
+        try:
+            while len(mapped) < 300:
+                cache.let_pages_go()
+        except RuntimeError as problem:
+            wrong.append(problem)
+
+    other = threading.Thread(target=let_go)
+    other.start()
+    for n in range(300):
+        mapped.append(cache.put(str(n), np.ones((1, 8), dtype=np.float32)))
+    other.join()
+    assert not wrong
 
 
 @pytest.mark.parametrize("sent_to_s", [1.0, 1.7, 2.6, 0.2])

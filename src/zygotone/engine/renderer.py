@@ -272,13 +272,9 @@ class Renderer:
         Cancelled : ``cancelled`` said so.
         """
         with given_up_when(cancelled if cancelled is not None else asked_here()):
-            first, total = self._stretch(graph, node, span, PREROLL_S)
-            whole = self._remembered(node, first, total)
-            if whole is None:
-                whole = KeptTake.of(
-                    self._work(graph, first, total, OFFLINE_BLOCK_FRAMES).render_exactly(node, progress=None)
-                )
-            audio = whole.audio[:, span[0] - first + node.latency : span[1] - first + node.latency]
+            whole, first = self._whole(graph, node, span, PREROLL_S, OFFLINE_BLOCK_FRAMES, None)
+            kept = whole if isinstance(whole, KeptTake) else KeptTake.of(whole)
+            audio = kept.audio[:, span[0] - first + node.latency : span[1] - first + node.latency]
             audio.setflags(write=False)
             return audio
 
@@ -320,16 +316,24 @@ class Renderer:
         progress: Callable[[float], None] | None,
     ) -> Take:  # fmt: skip
         start, end = span
-        first, total = self._stretch(graph, node, span, preroll_s)
-        whole: Take | KeptTake | None = self._remembered(node, first, total)
-        if whole is None:
-            whole = self._work(graph, first, total, block_frames).render_exactly(node, progress)
+        whole, first = self._whole(graph, node, span, preroll_s, block_frames, progress)
         audio = whole.audio[:, start - first + node.latency : end - first + node.latency]
         return Take(
             np.ascontiguousarray(np.broadcast_to(audio, (2, audio.shape[1])), dtype=np.float64),
             None if whole.gain_db is None else whole.gain_db[start - first : end - first].astype(np.float64),
             whole.bad_samples,
         )
+
+    def _whole(
+        self, graph: Graph, node: Node, span: tuple[int, int], preroll_s: float, block_frames: int,
+        progress: Callable[[float], None] | None,
+    ) -> tuple[Take | KeptTake, int]:  # fmt: skip
+        """What is rendered of a node for ``span``, now or before, and the frame of the song that it begins at."""
+        first, total = self._stretch(graph, node, span, preroll_s)
+        whole: Take | KeptTake | None = self._remembered(node, first, total)
+        if whole is None:
+            whole = self._work(graph, first, total, block_frames).render_exactly(node, progress)
+        return whole, first
 
     def _remembered(self, node: Node, first: int, total: int) -> KeptTake | None:
         return self.held.get((node.key, first, total))

@@ -316,14 +316,13 @@ class DeviceRunner(Runner):
 class StripRunner(Runner):
     """Level and pan, moving where automation says so."""
 
-    light = True
-
     def __init__(self, node: StripNode, rate_hz: int) -> None:
         super().__init__(node)
         self._node, self._rate_hz = node, rate_hz
         self._motions = by_path(node.motions)
         self._gains = strip_gains(node.level_db, node.pan_pct)
         self._passes = bool(np.all(self._gains == 1.0))
+        self.light = not self._motions
 
     def block(self, start: int, frames: int, inputs: Sequence[Stereo]) -> Stereo:
         if not self._motions:

@@ -14,6 +14,7 @@ import mmap
 import os
 import sys
 import tempfile
+import threading
 import weakref
 from collections.abc import Iterable
 from pathlib import Path
@@ -68,6 +69,7 @@ class MappedCache:
         self.folder, self._limit = folder, limit_bytes
         self._open: weakref.WeakValueDictionary[str, np.memmap] = weakref.WeakValueDictionary()
         self._maps: weakref.WeakSet[mmap.mmap] = weakref.WeakSet()  # of those, and of what still reads them
+        self._lock = threading.Lock()  # who goes through them must not meet who adds one
 
     def _path(self, digest: str) -> Path:
         return self.folder / f"{_program()}-{digest}{_SUFFIX}"
@@ -90,13 +92,16 @@ class MappedCache:
             return None
         self._open[digest] = made
         if isinstance(made.base, mmap.mmap):
-            self._maps.add(made.base)
+            with self._lock:
+                self._maps.add(made.base)
         return made
 
     def let_pages_go(self) -> None:
         """What was read of the files is no longer this process's. The system has it at hand for as long as there is room, so who
         reads on hardly waits; but who plays long clips to their end would hold all of them."""
-        for each in tuple(self._maps):
+        with self._lock:
+            maps = tuple(self._maps)
+        for each in maps:
             with contextlib.suppress(OSError, ValueError):
                 each.madvise(mmap.MADV_DONTNEED)
 

@@ -1,5 +1,6 @@
 """The graph: latency, keys, caching, any block size, live and offline alike."""
 
+import tracemalloc
 from dataclasses import replace
 
 import numpy as np
@@ -13,6 +14,7 @@ from zygotone.dsp.giving_up import Cancelled
 from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES
 from zygotone.engine.block_graph import BlockGraph
 from zygotone.engine.graph import compile_session
+from zygotone.engine.nodes import SourceNode, nodes_below
 from zygotone.engine.renderer import PREROLL_S, Renderer
 from zygotone.engine.stream import SWAP_S, Player, Version, stream_nodes
 from zygotone.session import edits
@@ -168,6 +170,49 @@ def test_the_cache_is_bounded(demo):
     renderer = demo_renderer(Held(20 << 20))
     renderer.mix(demo.session, demo.session.song.sections[0])
     assert renderer.held.held_bytes <= 20 << 20
+
+
+def compressed_tracks(folder, count, seconds):
+    """Tracks of noise that is another on each side, each through a compressor; and what is asked of them: all strips, and what
+    the mix is made of."""
+    stems = [write_stem(folder, f"Pad {n}", noise(seconds, level=0.05, seed=n)) for n in range(count)]
+    session = (project := project_from_stems(stems)).session
+    for track in session.tracks:
+        session = edits.insert_device(session, track.id, device("compressor", "c", threshold_db=-30.0))
+        session = edits.change_strip(session, track.id, level_db=-1.0)
+    graph = compile_session(session)
+    span = (0, round(seconds * session.rate_hz))
+    return project, graph, [*(graph.strip[s.id] for s in session.strips()), graph.raw["mix"]], span
+
+
+def test_where_little_fits_the_ends_of_chains_are_kept(tmp_path):
+    """Then no device runs again for whoever asks for faders and sums, or after an edit of those."""
+    project, graph, nodes, span = compressed_tracks(tmp_path, 6, 4.0)
+    renderer = Renderer(project.store, Held(20 << 20))  # eight takes with their gains
+    renderer.prepare(graph, nodes, span)
+    for node in (*nodes, *nodes):
+        renderer.kept(graph, node, span)
+    assert renderer.devices_run == 6
+    for n, track in enumerate(graph.session.tracks):
+        graph = compile_session(edits.change_strip(graph.session, track.id, level_db=-3.0 - n), graph)
+        renderer.prepare(graph, [graph.strip[track.id], graph.mix], span)
+        mix = renderer.take(graph, graph.mix, span).audio
+    assert renderer.devices_run == 6
+    np.testing.assert_allclose(mix, Renderer(project.store).take(graph, graph.mix, span).audio, atol=1e-6)
+
+
+def test_what_is_made_ready_never_takes_more_than_may_be_held(tmp_path):
+    project, graph, nodes, span = compressed_tracks(tmp_path, 6, 20.0)
+    renderer = Renderer(project.store, Held(24 << 20))  # three takes
+    renderer.make_sources([n for n in nodes_below(nodes) if isinstance(n, SourceNode)], graph.session)
+    renderer.prepare(graph, nodes, (0, 9600))  # all that is loaded once
+    tracemalloc.start()
+    try:
+        renderer.prepare(graph, nodes, span)
+        _, most = tracemalloc.get_traced_memory()
+    finally:
+        tracemalloc.stop()
+    assert most < 44 << 20  # what is held, and the blocks underway; all nodes would be 64 MB and these
 
 
 @pytest.mark.parametrize("pan", [0.0, 40.0])

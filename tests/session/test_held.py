@@ -145,6 +145,27 @@ def test_what_has_long_not_been_asked_for_goes_before_what_is_cheap():
             assert held.get(key) is not None, (key, version)
 
 
+def test_room_is_made_before_it_is_needed():
+    held = Held(1000)
+    for n in range(10):
+        held.put(n, np.zeros(100, dtype=np.int8), cheap=n % 2 == 1)
+    held.make_room(250)
+    assert held.held_bytes == 700
+    assert [held.get(n) is None for n in range(10)] == [n in (1, 3, 5) for n in range(10)]
+    held.make_room(5000)
+    assert held.held_bytes == 0
+
+
+def test_what_is_dear_leaves_room_for_what_is_cheap():
+    held = Held(1000)
+    for n in range(30):
+        held.put(("dear", n), np.zeros(100, dtype=np.int8))
+    for n in range(30):
+        held.put(("cheap", n), np.zeros(100, dtype=np.int8), cheap=True)
+        assert held.get(("cheap", n)) is not None
+    assert [n for n in range(30) if held.get(("dear", n)) is not None] == list(range(22, 30))
+
+
 def test_clips_and_takes_share_one_bound(tmp_path):
     project = tone_project(tmp_path, Low=50.0, High=500.0)
     project.store.held.limit_bytes = 6_000_000

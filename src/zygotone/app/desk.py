@@ -33,7 +33,7 @@ from zygotone.session.mapped import MappedCache, takes_below
 from zygotone.session.models import Session, Song
 from zygotone.session.project_file import Project
 
-_MEASURED_BYTES = 240 << 20  # of audio and facts that the measurer keeps
+MEASURED_BYTES = 240 << 20  # of audio and facts that the measurer keeps
 _QUESTIONS = ("zygotone.advise.questions", "zygotone.advise.rules")
 
 Made = TypeVar("Made")
@@ -60,7 +60,7 @@ class Desk(QObject):
         self._bring(project)
         self.selection = Selection(self.bench)
         self.answers: Answers = (
-            Measurer(self.renderer, held_bytes=_MEASURED_BYTES, modules=_QUESTIONS)
+            Measurer(self.renderer, held_bytes=MEASURED_BYTES, modules=_QUESTIONS)
             if own_processes
             else AnswersHere(self.renderer)
         )

@@ -6,6 +6,7 @@ to whoever plays, to the window and to what is wanted at once: it begins nothing
 
 from __future__ import annotations
 
+import ctypes
 import importlib
 import os
 import queue
@@ -77,6 +78,7 @@ class Server(ServedVersions):
                     self._nothing_urgent.notify()
             else:
                 self._mapped.let_pages_go()
+                _let_free_memory_go()
 
     def _is_unwanted(self, number: int) -> bool:
         return bool(self.state.row[number % SLOTS] != number)
@@ -124,9 +126,27 @@ class Server(ServedVersions):
         self._lanes[at_once].put((number, data))
 
 
+_OWN_MAP_BYTES = 4 << 20
+_M_MMAP_THRESHOLD = -3
+
+
+def _map_what_is_large() -> None:
+    """Audio of a section lies in maps of its own, which go when it does, and leaves no gaps among what stays (mallopt(3), where
+    there is one)."""
+    with suppress(AttributeError):
+        ctypes.CDLL(None).mallopt(_M_MMAP_THRESHOLD, _OWN_MAP_BYTES)
+
+
+def _let_free_memory_go() -> None:
+    """Gives back what the C library keeps of what was freed (malloc_trim(3), where there is one)."""
+    with suppress(AttributeError):
+        ctypes.CDLL(None).malloc_trim(0)
+
+
 def main(arguments: list[str]) -> None:
     server = Server.of_arguments(arguments, MeasurerState, Path(arguments[2]), int(arguments[3]))
     sys.setswitchinterval(_SWITCH_S)
+    _map_what_is_large()
     threading.Thread(target=lambda: [importlib.import_module(name) for name in arguments[4:]], daemon=True).start()
     server.serve()
     os._exit(0)

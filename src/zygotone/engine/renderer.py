@@ -9,6 +9,7 @@ compressors and filters have settled as they would have in the song, and the lat
 from __future__ import annotations
 
 import functools
+import itertools
 import math
 import threading
 from collections import OrderedDict
@@ -17,6 +18,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from zygotone.devices import Host, make_processor
 from zygotone.dsp.giving_up import IsUnwanted, asked_here, given_up_when
@@ -54,7 +56,7 @@ PREROLL_S = 3.2
 # Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
 # some device's latency changes.
 _MARGIN_FRAMES = 8192
-_KEPT_SHARE = 0.6  # of what may be held, for what comes on the way to one node
+_KEPT_SHARE = 0.75  # of what may be held, for what is made at one time
 _UNITY = np.ones((2, 1))
 
 
@@ -94,7 +96,7 @@ class KeptTake:
         return int(self.audio.nbytes + (self.gain_db.nbytes if self.gain_db is not None else 0))
 
 
-_RECENT = 6
+_RECENT_BYTES = 48 << 20  # three takes of half a minute
 
 
 class Recent:
@@ -102,21 +104,28 @@ class Recent:
 
     def __init__(self) -> None:
         self._takes: OrderedDict[object, Take] = OrderedDict()
+        self._bytes = 0
         self._lock = threading.Lock()
 
     def get(self, key: object) -> Take | None:
         with self._lock:
+            if key in self._takes:
+                self._takes.move_to_end(key)
             return self._takes.get(key)
 
     def put(self, key: object, take: Take) -> None:
         with self._lock:
+            if key in self._takes:
+                return
             self._takes[key] = take
-            while len(self._takes) > _RECENT:
-                self._takes.popitem(last=False)
+            self._bytes += take.nbytes
+            while self._bytes > _RECENT_BYTES:
+                self._bytes -= self._takes.popitem(last=False)[1].nbytes
 
     def forget(self) -> None:
         with self._lock:
             self._takes.clear()
+            self._bytes = 0
 
 
 @dataclass
@@ -272,8 +281,10 @@ class Renderer:
         Cancelled : ``cancelled`` said so.
         """
         with given_up_when(cancelled if cancelled is not None else asked_here()):
-            whole, first = self._whole(graph, node, span, PREROLL_S, OFFLINE_BLOCK_FRAMES, None)
-            kept = whole if isinstance(whole, KeptTake) else KeptTake.of(whole)
+            first, total = self._stretch(graph, node, span, PREROLL_S)
+            kept = self._remembered(node, first, total)
+            if kept is None:
+                kept = self._work(graph, first, total, OFFLINE_BLOCK_FRAMES).render_rounded(node)
             audio = kept.audio[:, span[0] - first + node.latency : span[1] - first + node.latency]
             audio.setflags(write=False)
             return audio
@@ -316,24 +327,16 @@ class Renderer:
         progress: Callable[[float], None] | None,
     ) -> Take:  # fmt: skip
         start, end = span
-        whole, first = self._whole(graph, node, span, preroll_s, block_frames, progress)
+        first, total = self._stretch(graph, node, span, preroll_s)
+        whole: Take | KeptTake | None = self._remembered(node, first, total)
+        if whole is None:
+            whole = self._work(graph, first, total, block_frames).render_exactly(node, progress)
         audio = whole.audio[:, start - first + node.latency : end - first + node.latency]
         return Take(
             np.ascontiguousarray(np.broadcast_to(audio, (2, audio.shape[1])), dtype=np.float64),
             None if whole.gain_db is None else whole.gain_db[start - first : end - first].astype(np.float64),
             whole.bad_samples,
         )
-
-    def _whole(
-        self, graph: Graph, node: Node, span: tuple[int, int], preroll_s: float, block_frames: int,
-        progress: Callable[[float], None] | None,
-    ) -> tuple[Take | KeptTake, int]:  # fmt: skip
-        """What is rendered of a node for ``span``, now or before, and the frame of the song that it begins at."""
-        first, total = self._stretch(graph, node, span, preroll_s)
-        whole: Take | KeptTake | None = self._remembered(node, first, total)
-        if whole is None:
-            whole = self._work(graph, first, total, block_frames).render_exactly(node, progress)
-        return whole, first
 
     def _remembered(self, node: Node, first: int, total: int) -> KeptTake | None:
         return self.held.get((node.key, first, total))
@@ -342,8 +345,8 @@ class Renderer:
         take.audio.setflags(write=False)
         self.held.put(key, take, cheap=cheap)
 
-    def _put(self, node: Node, first: int, total: int, take: Take) -> None:
-        self._keep((node.key, first, total), KeptTake.of(take), cheap=not isinstance(node, DeviceNode))
+    def _put(self, node: Node, first: int, total: int, take: KeptTake) -> None:
+        self._keep((node.key, first, total), take, cheap=not isinstance(node, DeviceNode))
 
     # --- shortcuts -----------------------------------------------------------------------------------------
 
@@ -397,19 +400,26 @@ class _Work:
     block_frames: int
 
     def render(self, nodes: Sequence[Node]) -> None:
-        """``nodes`` over the span, from what is held of what they need. Kept are they, and, as far as they fit, the ends of
-        chains: faders and sums are soon worked out again, and what is within a chain is seldom asked for."""
-        self._render(nodes, None, None)
+        """``nodes`` over the span, from what is held of what they need, as far as there is room: first the ends of chains, then
+        what is asked for within them; faders and sums, which are soon worked out again from those, last, what comes last first."""
+        self._render(nodes)
 
     def render_exactly(self, node: Node, progress: Callable[[float], None] | None) -> Take:
         """One node, which is kept like the rest, as it was before that rounded it."""
-        take = self._render([node], node, progress)
-        assert take is not None
+        take = self._render([node], exact=node, progress=progress)
+        assert isinstance(take, Take)
+        return take
+
+    def render_rounded(self, node: Node) -> KeptTake:
+        """One node as it is kept."""
+        take = self._render([node])
+        assert isinstance(take, KeptTake)
         return take
 
     def _render(
-        self, nodes: Sequence[Node], exact: Node | None, progress: Callable[[float], None] | None
-    ) -> Take | None:
+        self, nodes: Sequence[Node], *, exact: Node | None = None, progress: Callable[[float], None] | None = None
+    ) -> Take | KeptTake | None:
+        """What is given is that of the first of ``nodes``, if it was rendered."""
         given: dict[str, GivenRunner] = {}
 
         def known(each: Node) -> bool:
@@ -418,41 +428,82 @@ class _Work:
             return each.key in given
 
         todo = nodes_below(nodes, known=known)
-        self.renderer.devices_run += sum(isinstance(each, DeviceNode) for each in todo)
-        leads_on = {i.key for each in todo if not isinstance(each, DeviceNode) for i in each.inputs}
-        room = int(_KEPT_SHARE * self.renderer.held.limit_bytes / (self.total * 8))
-        asked = {node.key for node in nodes}
-        kept = [
-            each for each in todo if isinstance(each, DeviceNode) and each.key in leads_on and each.key not in asked
-        ]
-        wanted = [*kept[: max(0, room - len(nodes))], *nodes]
+        wanted = self._that_fit(todo, nodes)
+        self.renderer.held.make_room(sum(map(self._bytes_of, wanted)))
         blocks = BlockGraph(self.host)
         blocks.show(wanted, self.reader, given=tuple(given.values()))
-        # What is only kept is rounded as it comes: there are many at once, each as long as the span.
-        kind = {e.key: np.float64 if e is exact else np.float32 for e in wanted}
-        audio = {e.key: np.empty((2, self.total), dtype=kind[e.key]) for e in wanted}
-        gains_db: dict[str, FloatArray] = {}
+        self.renderer.devices_run += sum(isinstance(each, DeviceNode) and each.key in blocks.keys for each in todo)
+        coming = {each.key: _Coming(self.total, exact=each is exact) for each in wanted}
 
         def take_in(node: Node, start: int, part: Stereo, gain_db: FloatArray | None) -> None:
             at = start - self.first
-            audio[node.key][:, at : at + part.shape[1]] = part
+            coming[node.key].add(at, part)
             if gain_db is not None and isinstance(node, DeviceNode):
                 # The gain belongs to the input, so as a function of the song it is early by the input's latency.
-                at -= max(i.latency for i in node.inputs)
-                late = gain_db[max(0, -at) :]
-                if node.key not in gains_db:
-                    gains_db[node.key] = np.zeros(self.total, dtype=kind[node.key])
-                gains_db[node.key][max(0, at) : max(0, at) + len(late)] = late
+                coming[node.key].add_gain(at - max(i.latency for i in node.inputs), gain_db)
 
         for done in blocks.blocks(cut_span(self.first, self.first + self.total, self.block_frames), take_in):
             if progress is not None:
                 progress(min(1.0, (done - self.first) / self.total))
-        found: Take | None = None
-        for each in wanted:
-            take = Take(audio[each.key], gains_db.get(each.key), blocks.runner(each).bad_samples)
-            self.renderer._put(each, self.first, self.total, take)
-            found = take if each is exact else found
+        found: Take | KeptTake | None = None
+        for each in reversed(wanted):  # what is put away last stays longest
+            came = coming.pop(each.key)
+            bad_samples = blocks.runner(each).bad_samples
+            whole = Take(came.audio, came.gain_db, bad_samples) if each is exact else None
+            kept = KeptTake(came.audio, came.gain_db, bad_samples) if whole is None else KeptTake.of(whole)
+            self.renderer._put(each, self.first, self.total, kept)
+            if each is nodes[0]:
+                found = kept if whole is None else whole
         return found
+
+    def _that_fit(self, todo: Sequence[Node], nodes: Sequence[Node]) -> list[Node]:
+        """What is kept of ``todo``, which has to be made for ``nodes``; the dearest first. One by itself is among it, fit or not."""
+        leads_on = {i.key for each in todo if not isinstance(each, DeviceNode) for i in each.inputs}
+        asked = {node.key for node in nodes}
+
+        def rank(place: int) -> tuple[int, int]:
+            each = todo[place]
+            if isinstance(each, DeviceNode):
+                return (1, place) if each.key in leads_on else (2, place)
+            return 3, -place
+
+        ends = {each.key for each in todo if isinstance(each, DeviceNode)} & leads_on
+        places = sorted((n for n, each in enumerate(todo) if each.key in asked | ends), key=rank)
+        in_order = [todo[n] for n in places]
+        if len(nodes) == 1:
+            in_order.sort(key=lambda each: each is not nodes[0])
+        room = _KEPT_SHARE * self.renderer.held.limit_bytes
+        filled = itertools.accumulate(map(self._bytes_of, in_order))
+        return [each for n, (each, size) in enumerate(zip(in_order, filled, strict=True)) if size <= room or n == 0]
+
+    def _bytes_of(self, node: Node) -> int:
+        """Of what is kept of it, at most: both sides and, where a gain moves, that."""
+        moves = isinstance(node, DeviceNode) and node.device is not None and node.device.spec.work
+        return self.total * (12 if moves else 8)
+
+
+class _Coming:
+    """What comes of a node, block by block. What is only kept is rounded as it comes, and takes one row as long as both sides are
+    alike: there are many at once, each as long as the span."""
+
+    def __init__(self, total: int, *, exact: bool) -> None:
+        self._kind = np.float64 if exact else np.float32
+        self.audio: npt.NDArray[Any] = np.empty((2 if exact else 1, total), dtype=self._kind)
+        self.gain_db: npt.NDArray[Any] | None = None
+
+    def add(self, at: int, part: Stereo) -> None:
+        part = part.astype(self._kind, copy=False)
+        if len(self.audio) == 1 and not are_alike(part):
+            one, self.audio = self.audio, np.empty((2, self.audio.shape[1]), dtype=self._kind)
+            self.audio[:, :at] = one[:, :at]
+        self.audio[:, at : at + part.shape[1]] = part[: len(self.audio)]
+
+    def add_gain(self, at: int, gain_db: FloatArray) -> None:
+        """What begins before the span is left out."""
+        late = gain_db[max(0, -at) :]
+        if self.gain_db is None:
+            self.gain_db = np.zeros(self.audio.shape[1], dtype=self._kind)
+        self.gain_db[max(0, at) : max(0, at) + len(late)] = late
 
 
 def chain_tail_s(session: Session, chain: tuple[Device, ...]) -> float:

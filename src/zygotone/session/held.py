@@ -12,6 +12,7 @@ from typing import Any
 from zygotone.dsp.giving_up import give_up_if_unwanted
 
 DEFAULT_BYTES = 896 << 20
+_DEAR_SHARE = 0.8  # of the room: what is dear takes more only where nothing else is kept
 _ASKS_S = 0.02  # how often who waits asks whether it is still wanted
 
 
@@ -19,7 +20,6 @@ _ASKS_S = 0.02  # how often who waits asks whether it is still wanted
 class _Entry:
     value: Any
     size: int
-    used: int  # how many bytes had been put in all when it was last asked for
 
 
 class Held:
@@ -30,7 +30,7 @@ class Held:
 
     def __init__(self, limit_bytes: int = DEFAULT_BYTES) -> None:
         self.limit_bytes, self.held_bytes = limit_bytes, 0
-        self._put_bytes = 0  # in all, by which it is told what has long not been asked for
+        self._dear_bytes = 0
         # Each in order of use.
         self._dear: OrderedDict[object, _Entry] = OrderedDict()
         self._cheap: OrderedDict[object, _Entry] = OrderedDict()
@@ -44,13 +44,11 @@ class Held:
             for held in (self._dear, self._cheap):
                 if key in held:
                     held.move_to_end(key)
-                    held[key].used = self._put_bytes
                     return held[key].value
             return self._in_use.get(key)
 
     def put(self, key: object, value: Any, *, cheap: bool = False) -> None:
-        """What is ``cheap`` is soon worked out again from others: it is let go before them, unless they have long not been asked
-        for."""
+        """What is ``cheap`` is soon worked out again from others: it is let go before them, unless they fill most of the room."""
         size = bytes_of(value)
         with self._lock:
             if key in self._dear or key in self._cheap:
@@ -59,20 +57,26 @@ class Held:
                 self._in_use[key] = value
             if size > self.limit_bytes:
                 return
-            self._put_bytes += size
-            (self._cheap if cheap else self._dear)[key] = _Entry(value, size, self._put_bytes)
-            self.held_bytes += size
-            while self.held_bytes > self.limit_bytes:
-                _, old = self._first_to_go().popitem(last=False)
-                self.held_bytes -= old.size
+            (self._cheap if cheap else self._dear)[key] = _Entry(value, size)
+            self._count(size, cheap=cheap)
+            self._let_go_over(self.limit_bytes)
 
-    def _first_to_go(self) -> OrderedDict[object, _Entry]:
-        """Where the first one is the next to be let go: of what is cheap, or, where half of the room has been filled since it was
-        last asked for and the oldest cheap one is not that old, of the rest. So versions that are gone make room for the present one."""
-        if not self._cheap or not self._dear:
-            return self._cheap or self._dear
-        cheap, dear = (next(iter(held.values())) for held in (self._cheap, self._dear))
-        return self._dear if dear.used + self.limit_bytes // 2 < cheap.used else self._cheap
+    def make_room(self, size: int) -> None:
+        """Lets go now what ``size`` bytes more would make it let go, so that both are never there together."""
+        with self._lock:
+            self._let_go_over(max(0, self.limit_bytes - size))
+
+    def _count(self, size: int, *, cheap: bool) -> None:
+        self.held_bytes += size
+        self._dear_bytes += 0 if cheap else size
+
+    def _let_go_over(self, limit_bytes: int) -> None:
+        """The least used first. Versions that are gone make room for the present one: what is dear never fills all of it."""
+        while self.held_bytes > limit_bytes:
+            cheap = bool(self._cheap) and self._dear_bytes <= _DEAR_SHARE * self.limit_bytes
+            cheap = cheap or not self._dear
+            _, old = (self._cheap if cheap else self._dear).popitem(last=False)
+            self._count(-old.size, cheap=cheap)
 
     def remember(self, key: object, work: Callable[[], Any]) -> Any:
         """Result of ``work``, remembered by ``key``, which must name everything the result depends on. What another thread

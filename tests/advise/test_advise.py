@@ -3,6 +3,8 @@
 import numpy as np
 import pytest
 import soundfile
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.builders import device, pair_project, write_stem
 from tests.demo import DEMO, demo_renderer
@@ -11,7 +13,7 @@ from zygotone.advise.advisor import find_all, find_by_id, find_first, find_in, m
 from zygotone.advise.findings import RULES
 from zygotone.advise.hearing import Hearing
 from zygotone.advise.masking import masking_map, song_json
-from zygotone.advise.new_project import bars_for, project_from_stems
+from zygotone.advise.new_project import add_stem, bars_for, change_tempo, project_from_stems, usual_sections
 from zygotone.advise.roles import guess_role, role_from_name
 from zygotone.advise.settling import settle
 from zygotone.advise.views import chain_steps, device_effect, pair_view
@@ -20,6 +22,8 @@ from zygotone.engine.renderer import Renderer
 from zygotone.errors import BadFileError, ParameterError
 from zygotone.measure.low_end import find_kick
 from zygotone.session import edits
+from zygotone.session.audio_files import AudioData
+from zygotone.session.models import Part, Section
 
 
 def clash_of(project):
@@ -273,6 +277,41 @@ def test_a_project_from_stems(tmp_path):
         project_from_stems(stems, roles={"Nobody": "bass"})
     with pytest.raises(BadFileError, match="no such file"):
         project_from_stems([tmp_path / "gone.wav"])
+
+
+def sections_of(session) -> list[tuple[str, int]]:
+    return [(each.name, each.bars) for each in session.song.sections]
+
+
+def test_a_song_of_stems_is_divided(tmp_path):
+    """In eight bars, until somebody says better; that stays, and what is longer follows it."""
+    stem = write_stem(tmp_path, "Keys", sine(440.0, 37.0))  # 18.5 bars at 120
+    session = (project := project_from_stems([stem], tempo_bpm=120.0)).session
+    assert sections_of(session) == [("Bars 1–8", 8), ("Bars 9–16", 8), ("Bars 17–19", 3)]
+    longer = add_stem(session, project.store, "Pad", AudioData(sine(220.0, 49.0), RATE, "PCM_16", "WAV"))
+    assert sections_of(longer) == [("Bars 1–8", 8), ("Bars 9–16", 8), ("Bars 17–24", 8), ("Bar 25", 1)]
+    own = edits.change_sections(
+        session, [Section(id="a", name="Intro", bars=3), Section(id="b", name="Bars 4–11", bars=16)]
+    )
+    own = add_stem(own, project.store, "Pad", AudioData(sine(220.0, 57.0), RATE, "PCM_16", "WAV"))
+    assert sections_of(own) == [("Intro", 3), ("Bars 4–11", 16), ("Bars 20–27", 8), ("Bars 28–29", 2)]
+    assert len({each.id for each in own.song.sections}) == 4
+    placed = edits.set_parts(session, "keys", [Part(section="bars-9")])  # what plays where is not moved about
+    assert (
+        add_stem(placed, project.store, "Pad", AudioData(sine(220.0, 49.0), RATE, "PCM_16", "WAV")).song.sections[:3]
+        == session.song.sections
+    )
+    for bpm, bars in ((60.0, 10), (120.0, 19), (240.0, 37)):
+        assert change_tempo(session, bpm).song.sections == usual_sections(bars)
+        assert sections_of(change_tempo(own, bpm))[:2] == [("Intro", 3), ("Bars 4–11", 16)]
+
+
+@given(bars=st.integers(1, 4000))
+def test_usual_sections_cover_the_song_and_are_few(bars):
+    sections = usual_sections(bars)
+    assert sum(each.bars for each in sections) == bars
+    assert len(sections) <= 40
+    assert len({each.id for each in sections}) == len({each.name for each in sections}) == len(sections)
 
 
 # --- views --------------------------------------------------------------------------------------------------------

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 import soundfile
 from PySide6.QtCore import QPoint, Qt, QTimer
-from PySide6.QtGui import QAction
+from PySide6.QtGui import QAction, QFontMetrics
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
     QAbstractButton,
@@ -25,10 +25,11 @@ from PySide6.QtWidgets import (
 from tests.builders import device, write_stem
 from tests.signals import RATE, sine
 from zygotone.app.stages.chains.cards import DeviceCard
-from zygotone.app.theme import NIGHT, PAPER, theme
+from zygotone.app.theme import NIGHT, PAPER, text_font, theme
 from zygotone.app.widgets.ears import EarsBar
 from zygotone.app.widgets.glance import GlanceButton
 from zygotone.app.widgets.plot import Plot
+from zygotone.app.widgets.ribbon import fitting_name
 from zygotone.app.widgets.ruler import Scale
 from zygotone.engine.transport import SimulatedOutput, Transport
 from zygotone.session.edits import change_layer, change_song, insert_device
@@ -480,6 +481,19 @@ def test_both_themes_and_their_contrast(window):
     assert theme().is_night
     trigger(window, "view.paper")
     assert not theme().is_night
+
+
+def test_the_ribbon_shows_of_a_name_what_tells_it_from_others(window):
+    metrics = QFontMetrics(text_font(9))
+
+    def shown(name: str, like: str) -> str:
+        return fitting_name(name, metrics, metrics.horizontalAdvance(like) + 1)
+
+    assert shown("Bars 57–64", "Bars 57–64") == "Bars 57–64"
+    assert shown("Bars 57–64", "57–64") == "57–64"
+    assert shown("Bars 157–164", "57–64…").startswith("157")
+    assert shown("Chorus 2", "Chor…").startswith("Ch")
+    assert shown("", "x") == ""
 
 
 def test_sections_are_looped_from_the_ribbon(window, qtbot, settled):

@@ -10,7 +10,7 @@ from zygotone.advise.roles import guess_role
 from zygotone.errors import ParameterError
 from zygotone.session.audio_files import AudioData, audio_rate_hz, read_audio
 from zygotone.session.audio_store import AudioStore
-from zygotone.session.edits import change_song, make_id
+from zygotone.session.edits import change_sections, change_song, make_id
 from zygotone.session.models import (
     ROLES,
     SAMPLE_RATES,
@@ -73,15 +73,61 @@ def longest_clip_s(session: Session) -> float:
     return max(ends, default=0.0)
 
 
+_MOST_SECTIONS = 40
+
+
+def usual_sections(bars: int) -> tuple[Section, ...]:
+    """How a song of stems is divided as long as nobody says better: eight bars each (common practice), more where that would be more
+    sections than are seen at a glance. One is judged, looped and measured at a time: a song in one piece takes minutes and gigabytes."""
+    size = 8
+    while bars > size * _MOST_SECTIONS:
+        size *= 2
+    if bars <= size:
+        return (Section(id="song", name="Song", bars=bars),)
+    return tuple(_bars_of_song(first, min(size, bars - first)) for first in range(0, bars, size))
+
+
+def _bars_of_song(first: int, bars: int) -> Section:
+    name = f"Bars {first + 1}–{first + bars}" if bars > 1 else f"Bar {first + 1}"
+    return Section(id=f"bars-{first + 1}", name=name, bars=bars)
+
+
 def fit_song(session: Session) -> Session:
-    """Make the last section long enough for the longest stem."""
+    """Make the song long enough for the longest stem. What somebody made of its sections stays, and further ones follow."""
     song = session.song
-    missing = bars_for(longest_clip_s(session), song) - song.bars
-    if missing <= 0:
+    bars = bars_for(longest_clip_s(session), song)
+    if bars <= song.bars:
         return session
-    last = song.sections[-1]
-    grown = Section(id=last.id, name=last.name, bars=last.bars + missing)
-    return change_song(session, sections=(*song.sections[:-1], grown))
+    if is_divided_as_usual(session):
+        return change_sections(session, usual_sections(bars))
+    taken = {each.id for each in song.sections}
+    sections, missing = list(song.sections), bars - song.bars
+    size = max(each.bars for each in usual_sections(missing))
+    while missing > 0:
+        new = _bars_of_song(bars - missing, min(size, missing))
+        sections.append(new.replace(id=make_id(new.name, taken)))
+        taken.add(sections[-1].id)
+        missing -= new.bars
+    return change_song(session, sections=tuple(sections))
+
+
+def is_divided_as_usual(session: Session) -> bool:
+    """Whether nobody has named its sections, or put anything into one."""
+    in_use = any(t.parts for t in session.tracks) or any(lane.section is not None for lane in session.lanes)
+    return not in_use and session.song.sections == usual_sections(session.song.bars)
+
+
+def change_tempo(session: Session, bpm: float) -> Session:
+    """A new tempo. A song of stems has as many bars then as they need, since audio does not follow; several that
+    somebody made stay."""
+    changed = change_song(session, tempo_bpm=bpm)
+    if session.tracks and all(isinstance(t.source, ClipSource) for t in session.tracks):
+        bars = bars_for(longest_clip_s(changed), changed.song)
+        if is_divided_as_usual(session):
+            return change_sections(changed, usual_sections(bars))
+        if len(session.song.sections) == 1:
+            return change_sections(changed, [session.song.sections[0].replace(bars=bars)])
+    return fit_song(changed)
 
 
 def project_from_stems(

@@ -91,5 +91,7 @@ class Selection(QObject):
 
 
 def _busiest_section(session: Session) -> Section:
+    """A chorus; or the longest, of several the one in the middle of the song, where most of it plays."""
     sections = session.song.sections
-    return next((s for s in sections if "chorus" in s.name.lower()), max(sections, key=lambda s: s.bars))
+    longest = [s for s in sections if s.bars == max(each.bars for each in sections)]
+    return next((s for s in sections if "chorus" in s.name.lower()), longest[len(longest) // 2])

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from zygotone.advise.new_project import add_stem, bars_for, fit_song, longest_clip_s
+from zygotone.advise.new_project import add_stem, change_tempo
 from zygotone.app.desk import Desk
 from zygotone.app.stages.base import STAGES, Stage, StageWidget
 from zygotone.app.widgets.basic import button, card, clear, column, label, number_box, row, whole_number_box
@@ -33,24 +33,12 @@ from zygotone.session.edits import (
     remove_bus,
     remove_track,
 )
-from zygotone.session.models import ROLES, ClipSource, Section, Session, Track
+from zygotone.session.models import ROLES, Section, Session, Track
 from zygotone.session.schools import SCHOOLS, Choice, School
 
 _NO_KEY = "key not chosen"
 OCTAVES = range(1, 7)
 _DROP = "Drop stems here, or"
-
-
-def change_tempo(session: Session, bpm: float) -> Session:
-    """A new tempo. Where the song is one section of stems, its bars follow, since audio does not."""
-    old = session.song
-    changed = change_song(session, tempo_bpm=bpm)
-    only_clips = all(isinstance(t.source, ClipSource) for t in session.tracks) and session.tracks
-    if only_clips and len(old.sections) == 1:
-        section = old.sections[0]
-        bars = bars_for(longest_clip_s(changed), changed.song)
-        return change_sections(changed, [Section(id=section.id, name=section.name, bars=bars)])
-    return fit_song(changed)
 
 
 class BriefStage(StageWidget):

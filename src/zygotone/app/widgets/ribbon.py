@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
+from PySide6.QtGui import QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from zygotone.app.desk import Desk
@@ -92,7 +92,7 @@ class Ribbon(QWidget):
             section = sections[section_id]
             painter.setPen(colour("ink" if looped else "soft"))
             painter.setFont(text_font(9))
-            name = painter.fontMetrics().elidedText(section.name, Qt.TextElideMode.ElideRight, int(box.width() - 8))
+            name = fitting_name(section.name, painter.fontMetrics(), int(box.width() - 8))
             painter.drawText(box.adjusted(5, 3, -3, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, name)
             painter.setFont(number_font(8))
             painter.drawText(
@@ -141,3 +141,12 @@ class Ribbon(QWidget):
         else:
             at = min(len(ids) - 1, max(0, first + step))
             self._loop(at, at)
+
+
+def fitting_name(name: str, metrics: QFontMetrics, room: int) -> str:
+    """As much of a section's name as there is room for, in pixels: its end where that tells it from others (Bars 9–16), or its beginning."""
+    cut = metrics.elidedText(name, Qt.TextElideMode.ElideRight, room)
+    last = name.split()[-1] if name.split() else name
+    if cut != name and len(last) > 2 and last[0].isdigit():
+        return metrics.elidedText(last, Qt.TextElideMode.ElideRight, room)
+    return cut

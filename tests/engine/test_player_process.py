@@ -116,11 +116,20 @@ def test_one_that_is_gone_is_started_anew_where_it_was(tones, started, how):
     begin = time.monotonic()
     player.live.add(60, np.zeros((2, 20 * RATE)))  # more than a pipe takes: whoever speaks to it is not held up
     assert time.monotonic() - begin < 1.0
+    played = player.played_s
     wait_for(player.look_after, seconds=10.0)
     assert player.restarts == 1
     assert player.pid != old
-    wait_for(lambda: player.up_to_date and player.played_s > 0.2)
-    assert player.playing
+    said = []  # it was never asked to stop
+
+    def plays_on() -> bool:
+        said.append(player.playing)
+        return player.up_to_date and player.played_s > played + 0.2
+
+    assert player.played_s >= played  # what was counted stays counted
+    assert player.drop_outs >= 1  # and that it did not play is
+    wait_for(plays_on)
+    assert all(said)
     assert time.monotonic() - begin < 15.0
     with pytest.raises(ProcessLookupError):
         os.kill(old, 0)

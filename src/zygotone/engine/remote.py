@@ -31,6 +31,7 @@ from zygotone.engine.stream import Version
 from zygotone.engine.transport import Output, PortAudioOutput, SimulatedOutput
 
 SETTLE_S = 0.5  # until what was asked of it is seen in its numbers
+_BEGINS_S = 5.0  # and that of one that has to start first
 
 
 def spec_of(output: Output) -> tuple[Any, ...]:
@@ -70,6 +71,7 @@ class RemotePlayer:
         self._listen = Listen()
         self._asked_at = 0.0
         self.restarts = 0
+        self._drop_outs_before, self._played_before_s = 0, 0.0  # by processes that are gone
         self._patience = Patience()
         self._begin()
 
@@ -106,7 +108,8 @@ class RemotePlayer:
                 return False
             self._patience.restarted(self._process)
             at, playing, recorded = int(self.state["position"]), self._wanted, self.recorder.recording
-            self._process.end()
+            self._drop_outs_before += playing  # what was to be played meanwhile was not
+            self._end_process()
             self._begin()
             self.restarts += 1
             self._send("output", spec_of(self.output))
@@ -121,8 +124,14 @@ class RemotePlayer:
                 self._wanted = False
                 self.error = "The player stopped while it recorded; that take is lost."
             elif playing:
+                self._asked_at = time.monotonic() + _BEGINS_S
                 self._send("play", self._rolling)
             return True
+
+    def _end_process(self) -> None:
+        """What it counted goes on being counted."""
+        self._process.end()
+        self._drop_outs_before, self._played_before_s = self.drop_outs, self.played_s
 
     def reset(self, renderer: Renderer, rate_hz: int) -> None:
         """Another project: what played stops; the process stays, where it has the same sample rate."""
@@ -138,7 +147,7 @@ class RemotePlayer:
             self._send("choose", 0)
             if rate_hz != self.rate_hz:
                 self.rate_hz = rate_hz
-                self._process.end()
+                self._end_process()
                 self._begin()
                 self._send("output", spec_of(self.output))
                 self.listen(self._listen)
@@ -247,7 +256,7 @@ class RemotePlayer:
 
     @property
     def drop_outs(self) -> int:
-        return int(self.state["drop_outs"])
+        return self._drop_outs_before + int(self.state["drop_outs"])
 
     @property
     def held_db(self) -> float:
@@ -259,7 +268,7 @@ class RemotePlayer:
 
     @property
     def played_s(self) -> float:
-        return self.state["played_s"]
+        return self._played_before_s + self.state["played_s"]
 
     @property
     def meters(self) -> Metered:

@@ -201,6 +201,20 @@ def test_where_little_fits_the_ends_of_chains_are_kept(tmp_path):
     np.testing.assert_allclose(mix, Renderer(project.store).take(graph, graph.mix, span).audio, atol=1e-6)
 
 
+@pytest.mark.parametrize("ask", ["take", "kept"])
+def test_what_another_thread_renders_at_the_same_moment_is_given_too(tmp_path, monkeypatch, ask):
+    project, graph, nodes, span = compressed_tracks(tmp_path, 2, 1.0)
+    renderer = Renderer(project.store)
+    for node in nodes:
+        expected = renderer.kept(graph, node, span)
+        found = renderer._remembered
+        calls = iter([True])  # it was not there when it was looked for, and is now
+        monkeypatch.setattr(renderer, "_remembered", lambda *a, it=calls, f=found: None if next(it, False) else f(*a))
+        again = getattr(renderer, ask)(graph, node, span)
+        np.testing.assert_allclose(again.audio if ask == "take" else again, expected, atol=1e-6)
+        monkeypatch.undo()
+
+
 def test_what_is_made_ready_never_takes_more_than_may_be_held(tmp_path):
     project, graph, nodes, span = compressed_tracks(tmp_path, 6, 20.0)
     renderer = Renderer(project.store, Held(24 << 20))  # three takes

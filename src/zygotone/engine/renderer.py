@@ -423,6 +423,8 @@ class _Work:
         given: dict[str, GivenRunner] = {}
 
         def known(each: Node) -> bool:
+            if len(nodes) == 1 and each is nodes[0]:  # another thread may have put it away just now
+                return False
             if each.key not in given and (take := self.renderer._remembered(each, self.first, self.total)) is not None:
                 given[each.key] = GivenRunner(each, take.audio, self.first)
             return each.key in given

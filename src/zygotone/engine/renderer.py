@@ -56,7 +56,7 @@ PREROLL_S = 3.2
 # Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
 # some device's latency changes.
 _MARGIN_FRAMES = 8192
-_KEPT_SHARE = 0.75  # of what may be held, for what is made at one time
+_KEPT_SHARE = 1.0  # of what may be held, for what is made at one time
 _UNITY = np.ones((2, 1))
 
 

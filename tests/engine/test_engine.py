@@ -159,7 +159,7 @@ def test_what_is_made_ready_is_rendered_in_one_pass_and_once(tmp_path):
     assert renderer.devices_run == 2  # all of it was there
     assert before is graph.raw["bass"]
     # What was let go is not made ready again for nothing: it is when somebody asks.
-    renderer.held._dear.pop((after.key, *renderer._stretch(graph, after, span, PREROLL_S)))
+    renderer.held._kept["dear"].pop((after.key, *renderer._stretch(graph, after, span, PREROLL_S)))
     renderer.prepare(graph, nodes, span)
     assert renderer.devices_run == 2
     renderer.take(graph, after, span)
@@ -241,7 +241,7 @@ def test_what_is_alike_on_both_sides_is_kept_once(tmp_path, pan):
     again.stem(session, "low")
     np.testing.assert_allclose(again.stem(session, "low"), stem, atol=1e-7)
     np.testing.assert_allclose(again.mix(session), mix, atol=1e-7)
-    held = (*again.held._dear.values(), *again.held._cheap.values())
+    held = [each for grade in again.held._kept.values() for each in grade.values()]
     kept = [each.value.audio for each in held if hasattr(each.value, "audio")]
     assert set(map(len, kept)) == ({1} if pan == 0.0 else {1, 2})  # after the compressor it is in the middle still
 

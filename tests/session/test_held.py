@@ -1,6 +1,7 @@
 """One bound for all that is kept."""
 
 import threading
+from itertools import chain
 
 import numpy as np
 import pytest
@@ -19,7 +20,7 @@ def test_the_bound_holds_and_the_newest_is_there(puts):
     for key, size in puts:
         held.put(key, np.zeros(size, dtype=np.int8))
         assert held.held_bytes <= 1000
-        assert held.held_bytes == sum(each.size for each in held._dear.values())
+        assert held.held_bytes == sum(each.size for grade in held._kept.values() for each in grade.values())
         assert held.get(key) is not None
 
 
@@ -53,7 +54,7 @@ def test_threads_share_it():
         each.start()
     for each in threads:
         each.join()
-    assert held.held_bytes == sum(each.size for each in held._dear.values()) <= 10_000
+    assert held.held_bytes == sum(each.size for grade in held._kept.values() for each in grade.values()) <= 10_000
 
 
 def test_what_another_thread_works_out_is_waited_for_and_worked_out_once():
@@ -124,8 +125,8 @@ def test_who_waits_and_is_not_wanted_any_more_gives_up():
 
 def test_what_is_cheap_goes_first():
     held = Held(100)
-    for name, cheap in (("dear", False), ("cheap", True), ("newer", False)):
-        held.put(name, np.zeros(40, dtype=np.int8), cheap=cheap)
+    for name, grade in (("dear", "dear"), ("cheap", "cheap"), ("newer", "dear")):
+        held.put(name, np.zeros(40, dtype=np.int8), grade=grade)
     assert held.get("dear") is not None
     assert held.get("newer") is not None
     assert held.get("cheap") is None
@@ -138,8 +139,8 @@ def test_what_has_long_not_been_asked_for_goes_before_what_is_cheap():
     held = Held(1000)
     held.put("song", np.zeros(300, dtype=np.int8))  # which all of them need
     for version in range(30):
-        for name, cheap in (("before", False), ("after", False), ("mix", True)):
-            held.put((name, version), np.zeros(100, dtype=np.int8), cheap=cheap)
+        for name, grade in (("before", "dear"), ("after", "dear"), ("mix", "cheap")):
+            held.put((name, version), np.zeros(100, dtype=np.int8), grade=grade)
             assert held.held_bytes <= 1000
         for key in ("song", ("before", version), ("after", version), ("mix", version)):
             assert held.get(key) is not None, (key, version)
@@ -148,7 +149,7 @@ def test_what_has_long_not_been_asked_for_goes_before_what_is_cheap():
 def test_room_is_made_before_it_is_needed():
     held = Held(1000)
     for n in range(10):
-        held.put(n, np.zeros(100, dtype=np.int8), cheap=n % 2 == 1)
+        held.put(n, np.zeros(100, dtype=np.int8), grade="cheap" if n % 2 else "dear")
     held.make_room(250)
     assert held.held_bytes == 700
     assert [held.get(n) is None for n in range(10)] == [n in (1, 3, 5) for n in range(10)]
@@ -156,12 +157,29 @@ def test_room_is_made_before_it_is_needed():
     assert held.held_bytes == 0
 
 
+def test_facts_stay_while_there_is_audio_to_let_go_and_fill_at_most_a_third():
+    """A fact is small and takes long; the audio that it was read from comes and goes."""
+    held = Held(1000)
+    for n in range(10):
+        held.remember(("fact", n), lambda: np.zeros(30, dtype=np.int8))
+    for n in range(30):
+        held.put(("audio", n), np.zeros(100, dtype=np.int8))
+    assert all(held.get(("fact", n)) is not None for n in range(10))
+    assert [n for n in range(30) if held.get(("audio", n)) is not None] == list(range(23, 30))
+    for n in range(10, 40):  # those of versions that are gone make room
+        held.remember(("fact", n), lambda: np.zeros(30, dtype=np.int8))
+        assert held.held_bytes <= 1000
+    assert [n for n in range(40) if held.get(("fact", n)) is not None] == list(range(27, 40))
+    assert held.fact_bytes <= 1000 / 3 + 100  # one piece of audio more where that still fits
+    assert held.held_bytes > 900
+
+
 def test_what_is_dear_leaves_room_for_what_is_cheap():
     held = Held(1000)
     for n in range(30):
         held.put(("dear", n), np.zeros(100, dtype=np.int8))
     for n in range(30):
-        held.put(("cheap", n), np.zeros(100, dtype=np.int8), cheap=True)
+        held.put(("cheap", n), np.zeros(100, dtype=np.int8), grade="cheap")
         assert held.get(("cheap", n)) is not None
     assert [n for n in range(30) if held.get(("dear", n)) is not None] == list(range(22, 30))
 
@@ -172,7 +190,7 @@ def test_clips_and_takes_share_one_bound(tmp_path):
     renderer = Renderer(project.store, project.store.held)
     renderer.mix(project.session)
     assert 0 < project.store.held.held_bytes <= 6_000_000
-    kinds = {key[0] for key in (*project.store.held._dear, *project.store.held._cheap)}
+    kinds = {key[0] for key in chain(*project.store.held._kept.values())}
     assert "clip" in kinds
     assert len(kinds) > 1
 

@@ -33,7 +33,7 @@ from zygotone.engine.pipeline import at_once
 from zygotone.engine.runners import GivenRunner, ReadSource
 from zygotone.session.audio_files import resample
 from zygotone.session.audio_store import AudioStore, Clip, HeldClip
-from zygotone.session.held import Held
+from zygotone.session.held import Grade, Held
 from zygotone.session.mapped import MappedCache, Stretches, sounds, stretches
 from zygotone.session.models import (
     ClipSource,
@@ -56,7 +56,6 @@ PREROLL_S = 3.2
 # Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
 # some device's latency changes.
 _MARGIN_FRAMES = 8192
-_KEPT_SHARE = 1.0  # of what may be held, for what is made at one time
 _UNITY = np.ones((2, 1))
 
 
@@ -312,7 +311,7 @@ class Renderer:
             for stretch, some in by_work.items():
                 self._work(graph, *stretch, OFFLINE_BLOCK_FRAMES).render(some)
                 for node in some:
-                    self.held.put(("made ready", node.key, *stretch), True)
+                    self.held.put(("made ready", node.key, *stretch), True, grade="fact")
 
     def _stretch(self, graph: Graph, node: Node, span: tuple[int, int], preroll_s: float) -> tuple[int, int]:
         """What is rendered for a node over ``span``: the first frame, and how many."""
@@ -341,12 +340,12 @@ class Renderer:
     def _remembered(self, node: Node, first: int, total: int) -> KeptTake | None:
         return self.held.get((node.key, first, total))
 
-    def _keep(self, key: object, take: Take | KeptTake, *, cheap: bool = False) -> None:
+    def _keep(self, key: object, take: Take | KeptTake, *, grade: Grade = "dear") -> None:
         take.audio.setflags(write=False)
-        self.held.put(key, take, cheap=cheap)
+        self.held.put(key, take, grade=grade)
 
     def _put(self, node: Node, first: int, total: int, take: KeptTake) -> None:
-        self._keep((node.key, first, total), take, cheap=not isinstance(node, DeviceNode))
+        self._keep((node.key, first, total), take, grade="dear" if isinstance(node, DeviceNode) else "cheap")
 
     # --- shortcuts -----------------------------------------------------------------------------------------
 
@@ -474,7 +473,7 @@ class _Work:
         in_order = [todo[n] for n in places]
         if len(nodes) == 1:
             in_order.sort(key=lambda each: each is not nodes[0])
-        room = _KEPT_SHARE * self.renderer.held.limit_bytes
+        room = self.renderer.held.limit_bytes
         filled = itertools.accumulate(map(self._bytes_of, in_order))
         return [each for n, (each, size) in enumerate(zip(in_order, filled, strict=True)) if size <= room or n == 0]
 

@@ -7,12 +7,15 @@ import weakref
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 from zygotone.dsp.giving_up import give_up_if_unwanted
 
 DEFAULT_BYTES = 896 << 20
-_DEAR_SHARE = 0.8  # of the room: what is dear takes more only where nothing else is kept
+# How soon something is made again: facts take long for the room that they need, what is cheap is made from what is dear.
+Grade = Literal["fact", "dear", "cheap"]
+_FACTS_SHARE = 1 / 3  # of the room, before old ones make room for new ones
+_DEAR_SHARE = 0.8  # of what facts leave, as long as anything cheap is kept
 _ASKS_S = 0.02  # how often who waits asks whether it is still wanted
 
 
@@ -29,36 +32,43 @@ class Held:
     """
 
     def __init__(self, limit_bytes: int = DEFAULT_BYTES) -> None:
-        self.limit_bytes, self.held_bytes = limit_bytes, 0
-        self._dear_bytes = 0
+        self.limit_bytes = limit_bytes
+        self._bytes: dict[Grade, int] = {"fact": 0, "dear": 0, "cheap": 0}
         # Each in order of use.
-        self._dear: OrderedDict[object, _Entry] = OrderedDict()
-        self._cheap: OrderedDict[object, _Entry] = OrderedDict()
+        self._kept: dict[Grade, OrderedDict[object, _Entry]] = {grade: OrderedDict() for grade in self._bytes}
         self._making: dict[object, threading.Event] = {}
         self._in_use: weakref.WeakValueDictionary[object, Any] = weakref.WeakValueDictionary()
         # Entered again by whoever holds it where Python, tidying up just then, lets go of something that asks.
         self._lock = threading.RLock()
 
+    @property
+    def held_bytes(self) -> int:
+        return sum(self._bytes.values())
+
+    @property
+    def fact_bytes(self) -> int:
+        return self._bytes["fact"]
+
     def get(self, key: object) -> Any | None:
         with self._lock:
-            for held in (self._dear, self._cheap):
+            for held in self._kept.values():
                 if key in held:
                     held.move_to_end(key)
                     return held[key].value
             return self._in_use.get(key)
 
-    def put(self, key: object, value: Any, *, cheap: bool = False) -> None:
-        """What is ``cheap`` is soon worked out again from others: it is let go before them, unless they fill most of the room."""
+    def put(self, key: object, value: Any, *, grade: Grade = "dear") -> None:
+        """What is cheap is let go first, then what is dear, then facts; unless a grade fills its share of the room."""
         size = bytes_of(value)
         with self._lock:
-            if key in self._dear or key in self._cheap:
+            if any(key in held for held in self._kept.values()):
                 return
             if hasattr(value, "nbytes"):  # audio, alone or as a take; what is small is not worth it
                 self._in_use[key] = value
             if size > self.limit_bytes:
                 return
-            (self._cheap if cheap else self._dear)[key] = _Entry(value, size)
-            self._count(size, cheap=cheap)
+            self._kept[grade][key] = _Entry(value, size)
+            self._bytes[grade] += size
             self._let_go_over(self.limit_bytes)
 
     def make_room(self, size: int) -> None:
@@ -66,17 +76,20 @@ class Held:
         with self._lock:
             self._let_go_over(max(0, self.limit_bytes - size))
 
-    def _count(self, size: int, *, cheap: bool) -> None:
-        self.held_bytes += size
-        self._dear_bytes += 0 if cheap else size
-
     def _let_go_over(self, limit_bytes: int) -> None:
-        """The least used first. Versions that are gone make room for the present one: what is dear never fills all of it."""
         while self.held_bytes > limit_bytes:
-            cheap = bool(self._cheap) and self._dear_bytes <= _DEAR_SHARE * self.limit_bytes
-            cheap = cheap or not self._dear
-            _, old = (self._cheap if cheap else self._dear).popitem(last=False)
-            self._count(-old.size, cheap=cheap)
+            grade = self._first_to_go()
+            _, old = self._kept[grade].popitem(last=False)
+            self._bytes[grade] -= old.size
+
+    def _first_to_go(self) -> Grade:
+        """The grade whose least used value is the next to be let go: so versions that are gone make room for the present one."""
+        facts, dear, cheap = (self._bytes[grade] for grade in self._kept)
+        if facts > _FACTS_SHARE * self.limit_bytes or not dear + cheap:
+            return "fact"
+        if not dear or (cheap and dear <= _DEAR_SHARE * (self.limit_bytes - facts)):
+            return "cheap"
+        return "dear"
 
     def remember(self, key: object, work: Callable[[], Any]) -> Any:
         """Result of ``work``, remembered by ``key``, which must name everything the result depends on. What another thread
@@ -99,7 +112,7 @@ class Held:
                 give_up_if_unwanted()
         try:
             found = work()
-            self.put(key, found)
+            self.put(key, found, grade="fact")
             return found
         finally:
             with self._lock:

@@ -292,6 +292,7 @@ def judging() -> dict[str, float]:
     from zygotone.engine.renderer import Renderer
     from zygotone.session.edits import change_strip
     from zygotone.session.held import Held
+    from zygotone.session.laid_aside import LaidAside
     from zygotone.session.mapped import MappedCache
 
     project = build_demo()
@@ -301,9 +302,10 @@ def judging() -> dict[str, float]:
     start = time.perf_counter()
     find_all(session, Renderer(project.store))
     whole = time.perf_counter() - start
-    # As in the application, where what instruments play lies in files that are mapped.
+    # As in the application, where what instruments play, and what there is no room for, lies in files that are mapped.
     mapped = MappedCache(Path(tempfile.mkdtemp()))
-    renderer = Renderer(project.store, Held(MEASURED_BYTES), mapped=mapped)
+    held = Held(MEASURED_BYTES, LaidAside(mapped.folder))
+    renderer = Renderer(project.store, held, mapped=mapped)
     find_in(Hearing.of(graph, chorus, renderer))
     again, edited = [], graph
     for n, track in enumerate(t.id for t in session.tracks):

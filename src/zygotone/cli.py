@@ -192,7 +192,7 @@ def findings(
     from zygotone.session.project_file import load_project
 
     loaded = load_project(project)
-    session, renderer = loaded.session, Renderer(loaded.store)
+    session, renderer = loaded.session, Renderer.to_judge(loaded.store)
     sections = [session.song.section(section)] if section else None
     listed = find_all(session, renderer, sections)
     found = at_once([partial(with_fixes, session, renderer, f) for f in listed])
@@ -223,7 +223,7 @@ def masking(
     from zygotone.session.project_file import load_project
 
     loaded = load_project(project)
-    session, renderer = loaded.session, Renderer(loaded.store)
+    session, renderer = loaded.session, Renderer.to_judge(loaded.store)
     sections = [session.song.section(section)] if section else list(session.song.sections)
     maps = [(s, masking_map(Hearing(session, s, renderer))) for s in sections]
     if as_json:

@@ -23,6 +23,8 @@ from zygotone.errors import BadFileError, ParameterError
 from zygotone.measure.low_end import find_kick
 from zygotone.session import edits
 from zygotone.session.audio_files import AudioData
+from zygotone.session.held import Held
+from zygotone.session.laid_aside import LaidAside
 from zygotone.session.models import Part, Section
 
 
@@ -191,6 +193,20 @@ def test_what_is_found_first_is_a_part_of_all_that_is_found():
     every = find_in(Hearing(session, section, HEARD))
     assert [f.id for f in every if RULES[f.rule].first] == [f.id for f in first]
     assert {t for f in first for t in f.tracks} <= {"kick", "bass", "sub"}
+
+
+def test_what_is_found_is_the_same_where_memory_has_room_for_next_to_nothing(tmp_path):
+    """Then all lies on the disk, is read from there, and no device runs again."""
+    session, section = DEMO.session, DEMO.session.song.section("Chorus 2")
+    narrow = demo_renderer(Held(16 << 20, LaidAside(tmp_path / "aside")))
+    found, roomy = (find_in(Hearing(session, section, r)) for r in (narrow, HEARD))
+    assert [f.id for f in found] == [f.id for f in roomy]
+    assert [f.severity for f in found] == pytest.approx([f.severity for f in roomy], abs=1e-4)
+    run = narrow.devices_run
+    edited = edits.change_strip(session, "bass", level_db=session.track("bass").level_db - 1.0)
+    find_in(Hearing(edited, section, narrow))
+    assert narrow.devices_run - run == len(session.mix.chain)  # all that the bass leads to
+    assert narrow.held.held_bytes <= 16 << 20
 
 
 def test_the_demos_faults_are_found():

@@ -21,6 +21,7 @@ from zygotone.session import edits
 from zygotone.session.audio_files import AudioData
 from zygotone.session.automation import Lane, Point
 from zygotone.session.held import Held
+from zygotone.session.laid_aside import LaidAside
 from zygotone.session.models import ClipSource, KeyInput
 
 LEAD = round(SWAP_S * RATE)  # it fades in over what comes before
@@ -197,6 +198,36 @@ def test_where_little_fits_the_ends_of_chains_are_kept(tmp_path):
         graph = compile_session(edits.change_strip(graph.session, track.id, level_db=-3.0 - n), graph)
         renderer.prepare(graph, [graph.strip[track.id], graph.mix], span)
         mix = renderer.take(graph, graph.mix, span).audio
+    assert renderer.devices_run == 6
+    np.testing.assert_allclose(mix, Renderer(project.store).take(graph, graph.mix, span).audio, atol=1e-6)
+
+
+def test_what_does_not_fit_is_laid_aside_and_no_device_runs_twice(tmp_path):
+    """Room for one of six tracks; what is asked of all of them is the same, and nothing of it is made again."""
+    project, graph, nodes, span = compressed_tracks(tmp_path, 6, 4.0)
+    roomy, renderer = Renderer(project.store), Renderer(project.store, Held(5 << 20, LaidAside(tmp_path / "aside")))
+    renderer.prepare(graph, nodes, span)
+    for node in (*nodes, *nodes):
+        found = renderer.take(graph, node, span)
+        np.testing.assert_allclose(found.audio, roomy.take(graph, node, span).audio, atol=1e-6)
+        assert renderer.held.held_bytes <= 5 << 20
+    for n, track in enumerate(graph.session.tracks):
+        _, after = graph.tap(track.id, "c")
+        gain_db = renderer.take(graph, after, span).gain_db
+        np.testing.assert_allclose(gain_db, roomy.take(graph, after, span).gain_db, atol=1e-4)
+        graph = compile_session(edits.change_strip(graph.session, track.id, level_db=-3.0 - n), graph)
+        renderer.prepare(graph, [graph.strip[track.id], graph.mix], span)
+        mix = renderer.take(graph, graph.mix, span).audio
+    assert renderer.devices_run == 6
+    np.testing.assert_allclose(mix, Renderer(project.store).take(graph, graph.mix, span).audio, atol=1e-6)
+
+
+def test_who_asks_for_the_mix_at_once_has_all_that_it_is_made_of_laid_aside(tmp_path):
+    project, graph, nodes, span = compressed_tracks(tmp_path, 6, 4.0)
+    renderer = Renderer(project.store, Held(5 << 20, LaidAside(tmp_path / "aside")))
+    mix = renderer.take(graph, graph.mix, span).audio
+    for node in nodes:
+        renderer.kept(graph, node, span)
     assert renderer.devices_run == 6
     np.testing.assert_allclose(mix, Renderer(project.store).take(graph, graph.mix, span).audio, atol=1e-6)
 

@@ -27,6 +27,7 @@ from zygotone.engine.sent_versions import ServedVersions, VersionReceiver
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.held import Held
+from zygotone.session.laid_aside import LaidAside
 from zygotone.session.mapped import MappedCache
 
 _SWITCH_S = 1e-3
@@ -38,9 +39,9 @@ class Server(ServedVersions):
 
     def __init__(self, connection: Connection, state: MeasurerState, takes: Path, held_bytes: int) -> None:
         super().__init__(connection, state)
-        store = AudioStore(Held(held_bytes))
+        store = AudioStore(Held(held_bytes, aside := LaidAside(takes)))
         self.received = VersionReceiver(store, "measurer")
-        self._mapped = MappedCache(takes)
+        self._aside, self._mapped = aside, MappedCache(takes)
         self._renderer = Renderer(store, store.held, mapped=self._mapped)
         self._lanes: dict[bool, queue.SimpleQueue[tuple[int, bytes]]] = {}
         for at_once in (True, False):
@@ -78,6 +79,7 @@ class Server(ServedVersions):
                     self._nothing_urgent.notify()
             else:
                 self._mapped.let_pages_go()
+                self._aside.let_pages_go()
                 _let_free_memory_go()
 
     def _is_unwanted(self, number: int) -> bool:

@@ -13,7 +13,7 @@ import itertools
 import math
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -34,7 +34,8 @@ from zygotone.engine.runners import GivenRunner, ReadSource
 from zygotone.session.audio_files import resample
 from zygotone.session.audio_store import AudioStore, Clip, HeldClip
 from zygotone.session.held import Grade, Held
-from zygotone.session.mapped import MappedCache, Stretches, sounds, stretches
+from zygotone.session.laid_aside import LaidAside
+from zygotone.session.mapped import MappedCache, Stretches, sounds, stretches, takes_below, user_cache
 from zygotone.session.models import (
     ClipSource,
     Device,
@@ -56,6 +57,7 @@ PREROLL_S = 3.2
 # Rendered past the span's end, so that the graph's latency can be taken off without rendering anew whenever
 # some device's latency changes.
 _MARGIN_FRAMES = 8192
+_READ_BLOCKS = 8  # after which what was read of what is laid aside is given back
 _UNITY = np.ones((2, 1))
 
 
@@ -142,6 +144,11 @@ class Renderer:
     def __post_init__(self) -> None:
         if self.mapped is not None:
             self.store.mapped = self.mapped
+
+    @classmethod
+    def to_judge(cls, store: AudioStore) -> Renderer:
+        """For who asks many things of the same tracks, one after the other: what memory has no room for is laid aside."""
+        return cls(store, Held(aside=LaidAside(takes_below(user_cache()))))
 
     # --- sources -------------------------------------------------------------------------------------------
 
@@ -303,10 +310,7 @@ class Renderer:
             by_work: dict[tuple[int, int], list[Node]] = {}
             for node in nodes:
                 stretch = self._stretch(graph, node, span, PREROLL_S)
-                if (
-                    self.held.get(("made ready", node.key, *stretch)) is None
-                    and self._remembered(node, *stretch) is None
-                ):
+                if ("made ready", node.key, *stretch) not in self.held and (node.key, *stretch) not in self.held:
                     by_work.setdefault(stretch, []).append(node)
             for stretch, some in by_work.items():
                 self._work(graph, *stretch, OFFLINE_BLOCK_FRAMES).render(some)
@@ -400,7 +404,8 @@ class _Work:
 
     def render(self, nodes: Sequence[Node]) -> None:
         """``nodes`` over the span, from what is held of what they need, as far as there is room: first the ends of chains, then
-        what is asked for within them; faders and sums, which are soon worked out again from those, last, what comes last first."""
+        what is asked for within them; faders and sums, which are soon worked out again from those, last, what comes last first.
+        What can be laid aside has room in any case."""
         self._render(nodes)
 
     def render_exactly(self, node: Node, progress: Callable[[float], None] | None) -> Take:
@@ -419,6 +424,35 @@ class _Work:
         self, nodes: Sequence[Node], *, exact: Node | None = None, progress: Callable[[float], None] | None = None
     ) -> Take | KeptTake | None:
         """What is given is that of the first of ``nodes``, if it was rendered."""
+        for some in self._to_be_laid_aside(nodes):
+            self._pass(some)
+        return self._pass(nodes, exact=exact, progress=progress)
+
+    def _to_be_laid_aside(self, nodes: Sequence[Node]) -> Iterator[list[Node]]:
+        """What is made before ``nodes``, where not all of it fits and what is let go can be laid aside: chains, whole, some at a time."""
+        held = self.renderer.held
+        if held.aside is None:
+            return
+        todo = nodes_below(nodes, known=lambda each: (each.key, self.first, self.total) in held)
+        to_keep = self._dearest_first(todo, nodes)
+        if sum(map(self._bytes_of, to_keep)) <= held.limit_bytes:
+            return
+        keys = {each.key for each in to_keep if isinstance(each, DeviceNode)}
+        if len(nodes) == 1:  # which has a pass of its own
+            keys.discard(nodes[0].key)
+        some, filled = list[Node](), 0
+        for each in (each for each in todo if each.key in keys):  # in this order, what is of one chain stands together
+            filled += self._bytes_of(each)
+            if some and filled > held.limit_bytes // 2:
+                yield some
+                some, filled = [], self._bytes_of(each)
+            some.append(each)
+        if some:
+            yield some
+
+    def _pass(
+        self, nodes: Sequence[Node], *, exact: Node | None = None, progress: Callable[[float], None] | None = None
+    ) -> Take | KeptTake | None:
         given: dict[str, GivenRunner] = {}
 
         def known(each: Node) -> bool:
@@ -443,7 +477,12 @@ class _Work:
                 # The gain belongs to the input, so as a function of the song it is early by the input's latency.
                 coming[node.key].add_gain(at - max(i.latency for i in node.inputs), gain_db)
 
-        for done in blocks.blocks(cut_span(self.first, self.first + self.total, self.block_frames), take_in):
+        held = self.renderer.held
+        for n, done in enumerate(
+            blocks.blocks(cut_span(self.first, self.first + self.total, self.block_frames), take_in)
+        ):
+            if n % _READ_BLOCKS == 0 and held.aside is not None:
+                held.aside.let_pages_go()
             if progress is not None:
                 progress(min(1.0, (done - self.first) / self.total))
         found: Take | KeptTake | None = None
@@ -459,6 +498,13 @@ class _Work:
 
     def _that_fit(self, todo: Sequence[Node], nodes: Sequence[Node]) -> list[Node]:
         """What is kept of ``todo``, which has to be made for ``nodes``; the dearest first. One by itself is among it, fit or not."""
+        in_order = self._dearest_first(todo, nodes)
+        room = self.renderer.held.limit_bytes
+        filled = itertools.accumulate(map(self._bytes_of, in_order))
+        return [each for n, (each, size) in enumerate(zip(in_order, filled, strict=True)) if size <= room or n == 0]
+
+    def _dearest_first(self, todo: Sequence[Node], nodes: Sequence[Node]) -> list[Node]:
+        """What is worth being kept of ``todo``; before all else one that is asked for by itself."""
         leads_on = {i.key for each in todo if not isinstance(each, DeviceNode) for i in each.inputs}
         asked = {node.key for node in nodes}
 
@@ -473,9 +519,7 @@ class _Work:
         in_order = [todo[n] for n in places]
         if len(nodes) == 1:
             in_order.sort(key=lambda each: each is not nodes[0])
-        room = self.renderer.held.limit_bytes
-        filled = itertools.accumulate(map(self._bytes_of, in_order))
-        return [each for n, (each, size) in enumerate(zip(in_order, filled, strict=True)) if size <= room or n == 0]
+        return in_order
 
     def _bytes_of(self, node: Node) -> int:
         """Of what is kept of it, at most: both sides and, where a gain moves, that."""

@@ -25,7 +25,7 @@ def settle_and_keep(
     song = project.session.song
     section = song.section(section_name) if section_name is not None else song.sections[0]
     search = settle_song if whole else settle
-    trials = search(Hearing(project.session, section, Renderer(project.store)), limits, progress=progress)
+    trials = search(Hearing(project.session, section, Renderer.to_judge(project.store)), limits, progress=progress)
     name = "the song" if whole else section.name
     report: dict[str, Any] = {
         "section": None if whole else section.name,

@@ -21,7 +21,7 @@ def try_and_keep(project: Project, finding_id: str, number: int) -> tuple[Projec
     ------
     ParameterError : there is no such finding or fix, or the fix does not apply.
     """
-    finding = find_by_id(project.session, Renderer(project.store), finding_id)
+    finding = find_by_id(project.session, Renderer.to_judge(project.store), finding_id)
     if not 1 <= number <= len(finding.fixes):
         raise ParameterError(f"finding {finding_id} has fixes 1 to {len(finding.fixes)}, not {number}")
     fix = finding.fixes[number - 1]
@@ -35,7 +35,7 @@ def try_and_keep(project: Project, finding_id: str, number: int) -> tuple[Projec
     bench.try_out(finding.trial(number), found=found)
     bench.keep()
     # Rendered afresh: what was promised was heard by another renderer.
-    before = Hearing(project.session, finding.section, Renderer(project.store))
+    before = Hearing(project.session, finding.section, Renderer.to_judge(project.store))
     measured = measured_change(before, before.with_session(bench.kept), finding, {**fix.gain, **fix.cost})
     report = {
         "finding": finding.id,

@@ -10,11 +10,13 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from zygotone.dsp.giving_up import give_up_if_unwanted
+from zygotone.session.laid_aside import LaidAside
 
 DEFAULT_BYTES = 896 << 20
 # How soon something is made again: facts take long for the room that they need, what is cheap is made from what is dear.
 Grade = Literal["fact", "dear", "cheap"]
 _FACTS_SHARE = 1 / 3  # of the room, before old ones make room for new ones
+_LARGE = 64 << 10  # bytes from which a fact is let go like audio, and something dear is worth being laid aside
 _DEAR_SHARE = 0.8  # of what facts leave, as long as anything cheap is kept
 _ASKS_S = 0.02  # how often who waits asks whether it is still wanted
 
@@ -28,11 +30,13 @@ class _Entry:
 class Held:
     """Values by key; the least used are let go when there are too many bytes in all. Used from several threads.
 
-    What was let go but is still in use elsewhere (as what a player reads from) is found again: it takes no room twice.
+    What was let go but is still in use elsewhere (as what a player reads from) is found again: it takes no room twice. What is dear
+    is laid ``aside``, if there is a place for it, and read from there.
     """
 
-    def __init__(self, limit_bytes: int = DEFAULT_BYTES) -> None:
-        self.limit_bytes = limit_bytes
+    def __init__(self, limit_bytes: int = DEFAULT_BYTES, aside: LaidAside | None = None) -> None:
+        self.limit_bytes, self.aside = limit_bytes, aside
+        self._leaving: dict[object, Any] = {}  # let go, and not laid aside yet
         self._bytes: dict[Grade, int] = {"fact": 0, "dear": 0, "cheap": 0}
         # Each in order of use.
         self._kept: dict[Grade, OrderedDict[object, _Entry]] = {grade: OrderedDict() for grade in self._bytes}
@@ -55,32 +59,51 @@ class Held:
                 if key in held:
                     held.move_to_end(key)
                     return held[key].value
-            return self._in_use.get(key)
+            found = self._in_use.get(key, self._leaving.get(key))
+        return self.aside.get(key) if found is None and self.aside is not None else found
+
+    def __contains__(self, key: object) -> bool:
+        with self._lock:
+            there = any(key in held for held in (*self._kept.values(), self._in_use, self._leaving))
+        return there or (self.aside is not None and key in self.aside)
 
     def put(self, key: object, value: Any, *, grade: Grade = "dear") -> None:
         """What is cheap is let go first, then what is dear, then facts; unless a grade fills its share of the room."""
         size = bytes_of(value)
         with self._lock:
-            if any(key in held for held in self._kept.values()):
+            if any(key in held for held in self._kept.values()) or (self.aside is not None and key in self.aside):
                 return
             if hasattr(value, "nbytes"):  # audio, alone or as a take; what is small is not worth it
                 self._in_use[key] = value
-            if size > self.limit_bytes:
-                return
             self._kept[grade][key] = _Entry(value, size)
             self._bytes[grade] += size
             self._let_go_over(self.limit_bytes)
+        self._lay_aside()
 
     def make_room(self, size: int) -> None:
         """Lets go now what ``size`` bytes more would make it let go, so that both are never there together."""
         with self._lock:
             self._let_go_over(max(0, self.limit_bytes - size))
+        self._lay_aside()
 
     def _let_go_over(self, limit_bytes: int) -> None:
         while self.held_bytes > limit_bytes:
             grade = self._first_to_go()
-            _, old = self._kept[grade].popitem(last=False)
+            key, old = self._kept[grade].popitem(last=False)
             self._bytes[grade] -= old.size
+            if self.aside is not None and grade == "dear" and old.size >= _LARGE:
+                self._leaving[key] = old.value
+
+    def _lay_aside(self) -> None:
+        """Not under the lock: nobody who asks meanwhile waits for the disk."""
+        while self.aside is not None:
+            with self._lock:
+                leaving = next(iter(self._leaving.items()), None)
+            if leaving is None:
+                return
+            self.aside.put(*leaving)
+            with self._lock:
+                self._leaving.pop(leaving[0], None)
 
     def _first_to_go(self) -> Grade:
         """The grade whose least used value is the next to be let go: so versions that are gone make room for the present one."""
@@ -112,7 +135,7 @@ class Held:
                 give_up_if_unwanted()
         try:
             found = work()
-            self.put(key, found, grade="fact")
+            self.put(key, found, grade="fact" if self.aside is None or bytes_of(found) < _LARGE else "dear")
             return found
         finally:
             with self._lock:

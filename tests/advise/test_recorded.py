@@ -7,10 +7,11 @@ from zygotone.advise.advisor import find_in
 from zygotone.advise.hearing import Hearing
 from zygotone.engine.renderer import Renderer
 from zygotone.session.audio_store import AudioStore
+from zygotone.session.held import Held
 
 # What is measured of a track that was left as it is is remembered from test to test.
 STORE = AudioStore()
-RENDERER = Renderer(STORE)
+RENDERER = Renderer(STORE, Held(400 << 20))  # which the process of the tests keeps
 
 
 def found_in(changes=None):

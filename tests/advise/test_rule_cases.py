@@ -8,13 +8,14 @@ from zygotone.advise.findings import RULES
 from zygotone.advise.hearing import Hearing
 from zygotone.engine.renderer import Renderer
 from zygotone.session.audio_store import AudioStore
+from zygotone.session.held import Held
 
 # Rules that need an instrument's layers have cases in test_layers.py.
 OF_LAYERS = {rule.name for rule in RULES if rule.over == "layers"}
 
 
 STORE = AudioStore()
-RENDERER = Renderer(STORE)
+RENDERER = Renderer(STORE, Held(400 << 20))  # which the process of the tests keeps
 
 
 def heard(case):

@@ -186,6 +186,15 @@ def compressed_tracks(folder, count, seconds):
     return project, graph, [*(graph.strip[s.id] for s in session.strips()), graph.raw["mix"]], span
 
 
+def mix_after_all_faders_moved(renderer, graph, span):
+    """And what it is without anything kept."""
+    for n, track in enumerate(graph.session.tracks):
+        graph = compile_session(edits.change_strip(graph.session, track.id, level_db=-3.0 - n), graph)
+        renderer.prepare(graph, [graph.strip[track.id], graph.mix], span)
+        mix = renderer.take(graph, graph.mix, span).audio
+    return mix, Renderer(renderer.store).take(graph, graph.mix, span).audio
+
+
 def test_where_little_fits_the_ends_of_chains_are_kept(tmp_path):
     """Then no device runs again for whoever asks for faders and sums, or after an edit of those."""
     project, graph, nodes, span = compressed_tracks(tmp_path, 6, 4.0)
@@ -194,12 +203,8 @@ def test_where_little_fits_the_ends_of_chains_are_kept(tmp_path):
     for node in (*nodes, *nodes):
         renderer.kept(graph, node, span)
     assert renderer.devices_run == 6
-    for n, track in enumerate(graph.session.tracks):
-        graph = compile_session(edits.change_strip(graph.session, track.id, level_db=-3.0 - n), graph)
-        renderer.prepare(graph, [graph.strip[track.id], graph.mix], span)
-        mix = renderer.take(graph, graph.mix, span).audio
+    np.testing.assert_allclose(*mix_after_all_faders_moved(renderer, graph, span), atol=1e-6)
     assert renderer.devices_run == 6
-    np.testing.assert_allclose(mix, Renderer(project.store).take(graph, graph.mix, span).audio, atol=1e-6)
 
 
 def test_what_does_not_fit_is_laid_aside_and_no_device_runs_twice(tmp_path):
@@ -211,15 +216,12 @@ def test_what_does_not_fit_is_laid_aside_and_no_device_runs_twice(tmp_path):
         found = renderer.take(graph, node, span)
         np.testing.assert_allclose(found.audio, roomy.take(graph, node, span).audio, atol=1e-6)
         assert renderer.held.held_bytes <= 5 << 20
-    for n, track in enumerate(graph.session.tracks):
+    for track in graph.session.tracks:
         _, after = graph.tap(track.id, "c")
         gain_db = renderer.take(graph, after, span).gain_db
         np.testing.assert_allclose(gain_db, roomy.take(graph, after, span).gain_db, atol=1e-4)
-        graph = compile_session(edits.change_strip(graph.session, track.id, level_db=-3.0 - n), graph)
-        renderer.prepare(graph, [graph.strip[track.id], graph.mix], span)
-        mix = renderer.take(graph, graph.mix, span).audio
+    np.testing.assert_allclose(*mix_after_all_faders_moved(renderer, graph, span), atol=1e-6)
     assert renderer.devices_run == 6
-    np.testing.assert_allclose(mix, Renderer(project.store).take(graph, graph.mix, span).audio, atol=1e-6)
 
 
 def test_who_asks_for_the_mix_at_once_has_all_that_it_is_made_of_laid_aside(tmp_path):

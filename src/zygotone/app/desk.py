@@ -33,7 +33,7 @@ from zygotone.session.mapped import MappedCache, takes_below
 from zygotone.session.models import Session, Song
 from zygotone.session.project_file import Project
 
-MEASURED_BYTES = 240 << 20  # of audio and facts that the measurer keeps
+MEASURED_BYTES = 160 << 20  # of audio and facts that the measurer keeps in memory; what is more lies on the disk
 _QUESTIONS = ("zygotone.advise.questions", "zygotone.advise.rules")
 
 Made = TypeVar("Made")

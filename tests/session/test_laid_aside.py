@@ -127,16 +127,20 @@ def test_it_is_found_while_it_is_being_written(tmp_path):
             assert go_on.wait(20.0)
             return super().put(key, value)
 
-    held = Held(100_000, Slow(tmp_path))
-    held.put("a", [np.full(10_000, 1)])
-    writer = threading.Thread(target=held.put, args=("b", [np.full(10_000, 2)]))
+    held = Held(1_000_000, Slow(tmp_path))  # twelve of these
+    for n in range(12):
+        held.put(n, [np.full(10_000, n)])
+    writer = threading.Thread(target=held.put, args=(12, [np.full(10_000, 12)]))
     writer.start()
     assert began.wait(20.0)
-    assert (held.get("a")[0] == 1).all()  # nobody waits for the disk
-    assert (held.get("b")[0] == 2).all()
+    assert (held.get(0)[0] == 0).all()  # nobody waits for the disk
+    held.put(13, [np.full(10_000, 13)])  # who lets another go does not either
+    assert writer.is_alive()
     go_on.set()
     writer.join()
-    assert (held.get("a")[0] == 1).all()
+    assert all((held.get(n)[0] == n).all() for n in range(14))
+    assert held.held_bytes <= 1_000_000
+    assert held._leaving_bytes == len(held._leaving) == 0
 
 
 def test_threads_share_it(tmp_path):

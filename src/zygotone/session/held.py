@@ -18,6 +18,7 @@ Grade = Literal["fact", "dear", "cheap"]
 _FACTS_SHARE = 1 / 3  # of the room, before old ones make room for new ones
 _LARGE = 64 << 10  # bytes from which a fact is let go like audio, and something dear is worth being laid aside
 _DEAR_SHARE = 0.8  # of what facts leave, as long as anything cheap is kept
+_LEAVING_SHARE = 0.5  # of the room, before whoever lets something go waits until it is laid aside
 _ASKS_S = 0.02  # how often who waits asks whether it is still wanted
 
 
@@ -37,6 +38,8 @@ class Held:
     def __init__(self, limit_bytes: int = DEFAULT_BYTES, aside: LaidAside | None = None) -> None:
         self.limit_bytes, self.aside = limit_bytes, aside
         self._leaving: dict[object, Any] = {}  # let go, and not laid aside yet
+        self._leaving_bytes = 0
+        self._laying = threading.Lock()
         self._bytes: dict[Grade, int] = {"fact": 0, "dear": 0, "cheap": 0}
         # Each in order of use.
         self._kept: dict[Grade, OrderedDict[object, _Entry]] = {grade: OrderedDict() for grade in self._bytes}
@@ -92,18 +95,24 @@ class Held:
             key, old = self._kept[grade].popitem(last=False)
             self._bytes[grade] -= old.size
             if self.aside is not None and grade == "dear" and old.size >= _LARGE:
+                self._leaving_bytes += old.size if key not in self._leaving else 0
                 self._leaving[key] = old.value
 
     def _lay_aside(self) -> None:
-        """Not under the lock: nobody who asks meanwhile waits for the disk."""
-        while self.aside is not None:
-            with self._lock:
-                leaving = next(iter(self._leaving.items()), None)
-            if leaving is None:
+        """One thread at a time, and not under the lock: nobody who asks or puts waits for the disk, nor for a thread that is lent no
+        processor, unless too much is on its way."""
+        while self.aside is not None and self._leaving:
+            if not self._laying.acquire(blocking=self._leaving_bytes > _LEAVING_SHARE * self.limit_bytes):
                 return
-            self.aside.put(*leaving)
-            with self._lock:
-                self._leaving.pop(leaving[0], None)
+            try:
+                with self._lock:
+                    leaving = next(iter(self._leaving.items()), None)
+                if leaving is not None:
+                    self.aside.put(*leaving)
+                    with self._lock:
+                        self._leaving_bytes -= bytes_of(self._leaving.pop(leaving[0]))
+            finally:
+                self._laying.release()
 
     def _first_to_go(self) -> Grade:
         """The grade whose least used value is the next to be let go: so versions that are gone make room for the present one."""

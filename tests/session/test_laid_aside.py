@@ -1,5 +1,6 @@
 """What memory has no room for lies in files without a name, and comes back as it was."""
 
+import gc
 import subprocess
 import sys
 import threading
@@ -58,6 +59,17 @@ def test_it_is_not_to_be_written_to_and_has_no_name(tmp_path):
     with pytest.raises(ValueError, match="read-only"):
         back.audio[0, 0] = 2.0
     assert list((tmp_path / "not there yet").iterdir()) == []
+
+
+def test_no_file_is_left_open_whoever_lets_go_of_it(tmp_path):
+    before = len(list(Path("/proc/self/fd").iterdir()))
+    for _ in range(50):
+        aside = LaidAside(tmp_path)
+        aside.put("a", np.ones(10))
+        aside.itself = aside  # Python finds it later, and lets go of its parts in any order
+    del aside
+    gc.collect()
+    assert len(list(Path("/proc/self/fd").iterdir())) <= before
 
 
 def test_the_oldest_goes_and_whoever_reads_it_still_can(tmp_path):

@@ -18,7 +18,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 DEFAULT_BYTES = 8 << 30
 _SEGMENT_BYTES = 64 << 20
@@ -31,13 +31,13 @@ _ALIGNED = 64
 class _Segment:
     """A file, written from its begin to its end. What is read of it stays there, also when the file is let go."""
 
-    file: IO[bytes]
+    handle: int
     map: mmap.mmap
     size: int
     used: int = 0
 
     def __del__(self) -> None:
-        self.file.close()
+        os.close(self.handle)
 
 
 @dataclass(slots=True)
@@ -83,7 +83,7 @@ class LaidAside:
                 spans = []
                 for part, end in zip(parts, ends, strict=True):
                     first = segment.used + end - _rounded(len(part))
-                    _write(segment.file, part, first)
+                    _write(segment.handle, part, first)
                     spans.append((first, first + len(part)))
                 segment.used += ends[-1]
                 self._places[key] = _Place(segment, spans)
@@ -119,10 +119,11 @@ class LaidAside:
             self._places = {key: place for key, place in self._places.items() if place.segment is not gone}
         if self.bytes_used + segment_bytes > self._room():
             raise OSError("no room")
-        file = tempfile.TemporaryFile(dir=self._folder, buffering=0)  # noqa: SIM115  (closed when it is let go)
-        file.truncate(segment_bytes)
-        mapped = mmap.mmap(file.fileno(), segment_bytes, prot=mmap.PROT_READ)
-        self._segments.append(_Segment(file, mapped, segment_bytes))
+        with tempfile.TemporaryFile(dir=self._folder, buffering=0) as file:
+            file.truncate(segment_bytes)
+            mapped = mmap.mmap(file.fileno(), segment_bytes, prot=mmap.PROT_READ)
+            # A number, not the file: whichever of the two Python lets go of first, none is left open.
+            self._segments.append(_Segment(os.dup(file.fileno()), mapped, segment_bytes))
         return self._segments[-1]
 
     def _room(self) -> int:
@@ -134,7 +135,7 @@ def _rounded(size: int) -> int:
     return -(-size // _ALIGNED) * _ALIGNED
 
 
-def _write(file: IO[bytes], part: bytes | memoryview, at: int) -> None:
+def _write(handle: int, part: bytes | memoryview, at: int) -> None:
     whole, done = memoryview(part), 0
     while done < len(whole):
-        done += os.pwrite(file.fileno(), whole[done:], at + done)
+        done += os.pwrite(handle, whole[done:], at + done)

@@ -170,7 +170,7 @@ def test_facts_stay_while_there_is_audio_to_let_go_and_fill_at_most_a_third():
         held.remember(("fact", n), lambda: np.zeros(30, dtype=np.int8))
         assert held.held_bytes <= 1000
     assert [n for n in range(40) if held.get(("fact", n)) is not None] == list(range(27, 40))
-    assert held.fact_bytes <= 1000 / 3 + 100  # one piece of audio more where that still fits
+    assert held._bytes["fact"] <= 1000 / 3 + 100  # one piece of audio more where that still fits
     assert held.held_bytes > 900
 
 

@@ -52,10 +52,6 @@ class Held:
     def held_bytes(self) -> int:
         return sum(self._bytes.values())
 
-    @property
-    def fact_bytes(self) -> int:
-        return self._bytes["fact"]
-
     def get(self, key: object) -> Any | None:
         with self._lock:
             for held in self._kept.values():
@@ -108,11 +104,17 @@ class Held:
                 with self._lock:
                     leaving = next(iter(self._leaving.items()), None)
                 if leaving is not None:
-                    self.aside.put(*leaving)
-                    with self._lock:
-                        self._leaving_bytes -= bytes_of(self._leaving.pop(leaving[0]))
+                    self._write_aside(self.aside, *leaving)
             finally:
                 self._laying.release()
+
+    def _write_aside(self, aside: LaidAside, key: object, value: Any) -> None:
+        try:
+            aside.put(key, value)
+        finally:  # what cannot be written is let go, whatever it was
+            with self._lock:
+                del self._leaving[key]
+                self._leaving_bytes -= bytes_of(value)
 
     def _first_to_go(self) -> Grade:
         """The grade whose least used value is the next to be let go: so versions that are gone make room for the present one."""
@@ -144,6 +146,7 @@ class Held:
                 give_up_if_unwanted()
         try:
             found = work()
+            # What is large has a place elsewhere, if there is one; what is small stays.
             self.put(key, found, grade="fact" if self.aside is None or bytes_of(found) < _LARGE else "dear")
             return found
         finally:

@@ -70,10 +70,10 @@ class LaidAside:
             return True
         buffers: list[pickle.PickleBuffer] = []
         try:
-            parts = [pickle.dumps(value, protocol=5, buffer_callback=buffers.append)]
+            parts: list[bytes | memoryview] = [pickle.dumps(value, protocol=5, buffer_callback=buffers.append)]
         except (pickle.PicklingError, TypeError, AttributeError):  # nothing but numbers and arrays
             return False
-        parts += [each.raw() for each in buffers]  # type: ignore[misc]
+        parts += [each.raw() for each in buffers]
         ends = list(itertools.accumulate(_rounded(len(part)) for part in parts))
         try:
             with self._lock:

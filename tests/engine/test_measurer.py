@@ -1,11 +1,14 @@
 """The measurer in a process of its own: the same answers as here, given up at once, and asked again when it dies."""
 
+import gc
+import itertools
 import os
 import signal
 import subprocess
 import sys
 import threading
 import time
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -15,7 +18,8 @@ import pytest
 from tests.builders import device, pair_project
 from tests.processes import goes_with_its_parent, wait_for
 from zygotone.advise import questions as q
-from zygotone.dsp.giving_up import Cancelled, give_up_if_unwanted, tell_share
+from zygotone.advise.fit_views import MapOf, OneOf, PairFitOf
+from zygotone.dsp.giving_up import Cancelled, give_up_if_unwanted, given_up_when, tell_share
 from zygotone.engine.graph import compile_session
 from zygotone.engine.measurer import SLOTS, AnswersHere, Measurer
 from zygotone.engine.playing import HeldKey, MakeSources
@@ -152,6 +156,48 @@ def test_fixes_come_back_as_versions_that_share_what_they_did_not_change(pair, m
         assert version != session
         assert version.song is session.song
         assert any(mine is theirs for mine in session.tracks for theirs in version.tracks)
+
+
+@pytest.mark.parametrize("asks_before", [None, 60, 8], ids=["to its end", "given up later", "given up early"])
+def test_no_answer_leaves_audio_in_rings_of_references(pair, asks_before):
+    """Which only Python's search for them lets go, some time: until then the measurer would hold twice what it may."""
+    session, section = pair.session, pair.session.song.sections[0]
+    graph = compile_session(session)
+    finding = q.FindingsIn(graph, section).answer(Renderer(pair.store), never)[0]
+    fit = [
+        MapOf(graph, section),
+        PairFitOf(graph, None, section, ("kick", "bass")),
+        OneOf(graph, None, section, "bass"),
+    ]
+    for question in (*all_questions(session), q.FixesOf(session, finding), *fit):
+        renderer, asks = Renderer(pair.store), itertools.count()
+
+        def unwanted(asks=asks) -> bool:
+            return asks_before is not None and next(asks) > asks_before
+
+        with only_rings_left() as rings, suppress(Cancelled), given_up_when(unwanted):
+            question.answer(renderer, unwanted)
+        audio = {id(a): a for each in rings for a in (each, *gc.get_referents(each)) if isinstance(a, np.ndarray)}
+        assert sum(a.nbytes for a in audio.values()) < 10_000, question.name
+
+
+@contextmanager
+def only_rings_left():
+    """Afterwards the list has what was made and let go meanwhile but could only be found by looking for rings."""
+    rings = []
+    gc.collect()
+    gc.freeze()
+    gc.disable()
+    try:
+        yield rings
+        gc.set_debug(gc.DEBUG_SAVEALL)
+        gc.collect()
+        rings.extend(gc.garbage)
+    finally:
+        gc.set_debug(0)
+        gc.garbage.clear()
+        gc.enable()
+        gc.unfreeze()
 
 
 @pytest.mark.parametrize("size", [10, 100_000])

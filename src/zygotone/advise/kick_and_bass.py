@@ -61,7 +61,7 @@ class Pair:
             "hit energies", key, lambda: hit_energies(hearing.stem(track.id), self.kick, hearing.rate_hz)
         )
 
-    @functools.cached_property
+    @property
     def bass(self) -> Stereo:
         """The bass after its chain, level and pan, (2, frames)."""
         return self.hearing.stem(self.bass_track.id)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import collections
 import threading
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 
@@ -138,47 +139,63 @@ class BlockGraph:
         """Consecutive blocks, each (first frame, frames), on several cores. ``sink`` gets those of the nodes that are shown, as soon as
         they are made: of one node one after the other, of several in any order and by any thread. The frame behind each block once
         all of it is done."""
-        runners = list(self._runners.values())
-        place = {runner.node.key: n for n, runner in enumerate(runners)}
-        inputs = [[place[i.key] for i in runner.needs] for runner in runners]
-        wanted = {place[node.key] for node in self._wanted}
-        asked = [sum(below.count(n) for below in inputs) for n in range(len(runners))]
-        # What takes next to no time is done by the one step that needs it, while it is at hand: to hand it over would take longer.
-        within = [runner.light and asked[n] == 1 and n not in wanted for n, runner in enumerate(runners)]
-        steps = [n for n in range(len(runners)) if not within[n]]
-
-        def reached(n: int) -> set[int]:
-            return set().union(*(reached(i) if within[i] else {i} for i in inputs[n]))
-
-        needed = {n: reached(n) for n in steps}
-        number = {n: step for step, n in enumerate(steps)}
-        users = {n: sum(n in needed[m] for m in steps) for n in steps}
-        # What is underway, by runner and block, and how many still want it.
-        made: dict[tuple[int, int], Stereo] = {}
-        left: dict[tuple[int, int], int] = {}
-        counting = threading.Lock()
-
-        def block_of(n: int, block: int) -> Stereo:
-            parts = [block_of(i, block) if within[i] else made[i, block] for i in inputs[n]]
-            return runners[n].block(*spans[block], parts)
-
-        def work(step: int, block: int) -> None:
-            n = steps[step]
-            audio = block_of(n, block)
-            if users[n]:
-                left[n, block] = users[n]
-                made[n, block] = audio
-            if n in wanted:
-                sink(runners[n].node, spans[block][0], audio, runners[n].gain_db)
-            for below in needed[n]:
-                with counting:
-                    left[below, block] -= 1
-                    if left[below, block] == 0:
-                        del made[below, block], left[below, block]
-
-        for block in Pipeline([[number[i] for i in needed[n]] for n in steps], len(spans), work).run():
+        steps = _Steps(list(self._runners.values()), {node.key for node in self._wanted}, spans, sink)
+        for block in Pipeline(steps.inputs, len(spans), steps.work).run():
             yield sum(spans[block])
 
     @property
     def bad_samples(self) -> int:
         return sum(runner.bad_samples for runner in self._runners.values())
+
+
+class _Steps:
+    """Runners as the steps of a pipeline. What takes next to no time is done within the one step that needs it, while it is at hand:
+    to hand it over would take longer.
+
+    Its functions call each other by ``self``: nested ones would be a ring of references, and all the audio that they reach would stay
+    until Python looks for such rings.
+    """
+
+    def __init__(
+        self, runners: Sequence[Runner], wanted: Container[str], spans: Sequence[tuple[int, int]], sink: Sink
+    ) -> None:
+        self._runners, self._spans, self._sink = runners, spans, sink
+        place = {runner.node.key: n for n, runner in enumerate(runners)}
+        self._below = [[place[i.key] for i in runner.needs] for runner in runners]
+        self._shown = [runner.node.key in wanted for runner in runners]
+        asked = collections.Counter(n for below in self._below for n in below)
+        self._within = [runner.light and asked[n] == 1 and not self._shown[n] for n, runner in enumerate(runners)]
+        self._steps = [n for n in range(len(runners)) if not self._within[n]]
+        self._needed = {n: self._reached(n) for n in self._steps}
+        self._users = collections.Counter(n for needed in self._needed.values() for n in needed)
+        # What is underway, by runner and block, and how many still want it.
+        self._made: dict[tuple[int, int], Stereo] = {}
+        self._left: dict[tuple[int, int], int] = {}
+        self._counting = threading.Lock()
+
+    @property
+    def inputs(self) -> list[list[int]]:
+        """Which steps each step needs."""
+        number = {n: step for step, n in enumerate(self._steps)}
+        return [[number[i] for i in self._needed[n]] for n in self._steps]
+
+    def work(self, step: int, block: int) -> None:
+        n = self._steps[step]
+        audio = self._block_of(n, block)
+        if self._users[n]:
+            self._left[n, block] = self._users[n]
+            self._made[n, block] = audio
+        if self._shown[n]:
+            self._sink(self._runners[n].node, self._spans[block][0], audio, self._runners[n].gain_db)
+        for below in self._needed[n]:
+            with self._counting:
+                self._left[below, block] -= 1
+                if self._left[below, block] == 0:
+                    del self._made[below, block], self._left[below, block]
+
+    def _reached(self, n: int) -> set[int]:
+        return set[int]().union(*(self._reached(i) if self._within[i] else {i} for i in self._below[n]))
+
+    def _block_of(self, n: int, block: int) -> Stereo:
+        parts = [self._block_of(i, block) if self._within[i] else self._made[i, block] for i in self._below[n]]
+        return self._runners[n].block(*self._spans[block], parts)

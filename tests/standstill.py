@@ -11,11 +11,15 @@ import select
 import subprocess
 import sys
 import time
+from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Self
 
+import numpy as np
+
 _TICK_S, _COUNTS_S = 0.002, 0.02
+_LATE_S = 0.001  # behind the tick: less than this is the system's usual waking up
 
 
 class Standstill:
@@ -32,9 +36,29 @@ class Standstill:
         return self
 
     def __exit__(self, *problem: object) -> None:
-        told = [json.loads(each.communicate()[0]) for each in self._watching]
-        self.found = {name: max(each[name] for each in told) for name in told[0]}
-        self.found["stolen_ms"] = _stolen_ms() - self._stolen_ms
+        stood = [json.loads(each.communicate()[0]) for each in self._watching]
+        self._sums = [_sums(each) for each in stood]
+        longest = (max((end - begin for begin, end in each), default=0.0) for each in stood)
+        whole = (sum(end - begin for begin, end in each if end - begin > _COUNTS_S) for each in stood)
+        self.found = {
+            "stood_longest_ms": 1000.0 * max(longest),
+            "stood_ms": 1000.0 * max(whole),
+            "stolen_ms": _stolen_ms() - self._stolen_ms,
+        }
+
+    def between(self, begin: np.ndarray | float, end: np.ndarray | float) -> np.ndarray:
+        """How long the machine stood still from ``begin`` to ``end``, of ``time.monotonic``, in s: the core that stood longer. Counts all
+        that is over a millisecond."""
+        return np.max([np.interp(end, *each) - np.interp(begin, *each) for each in self._sums], axis=0)
+
+
+def _sums(stood: Sequence[Sequence[float]]) -> tuple[np.ndarray, np.ndarray]:
+    """Times, and how long one core had stood still by then; in between it goes in a straight line."""
+    if not stood:
+        return np.zeros(1), np.zeros(1)
+    begins, ends = np.transpose(stood)
+    after = np.cumsum(ends - begins)
+    return np.ravel([begins, ends], order="F"), np.ravel([after - (ends - begins), after], order="F")
 
 
 def _stolen_ms() -> float:
@@ -42,17 +66,17 @@ def _stolen_ms() -> float:
 
 
 def main(core: int) -> None:
-    """Until whoever started it closes the pipe."""
+    """Until whoever started it closes the pipe; then it says when its core stood still, from and to, in s."""
     os.sched_setaffinity(0, {core})
     with suppress(OSError):
         os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(50))
-    longest, whole, last = 0.0, 0.0, time.monotonic()
+    stood, last = [], time.monotonic()
     while not select.select([0], [], [], _TICK_S)[0]:
         now = time.monotonic()
-        gap, last = now - last - _TICK_S, now
-        longest = max(longest, gap)
-        whole += gap if gap > _COUNTS_S else 0.0
-    print(json.dumps({"stood_longest_ms": 1000.0 * longest, "stood_ms": 1000.0 * whole}))
+        if now - last > _TICK_S + _LATE_S:
+            stood.append((last + _TICK_S, now))
+        last = now
+    print(json.dumps(stood))
 
 
 if __name__ == "__main__":

@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 
 TICK_MS = 5
 LOOK_S = 5.0  # how often memory is looked at
+# A drop-out is the machine's where it stood still for so long in the half second before: a third of the buffer that is played meanwhile.
+_BEFORE_S, _STOOD_S = 0.5, 0.01
 
 
 def in_use_mib(pid: int | None = None) -> dict[str, float]:
@@ -141,7 +143,10 @@ def stems() -> Project:
 
 def use(project: Project, seconds: float) -> dict[str, float]:
     """In the window, playing: holds of the event loop in ms, drop-outs as the application counts them and what the clock says
-    was not played, memory at the start, the mean of each minute (or half) and the most, and how long the machine itself stood still."""
+    was not played, memory at the start, the mean of each minute (or half) and the most, and how long the machine itself stood still.
+
+    ``own`` are holds less what the machine stood still in them, and drop-outs before which it did not; ``there_s`` is how long it was
+    so that one would have counted."""
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
@@ -155,23 +160,15 @@ def use(project: Project, seconds: float) -> dict[str, float]:
     window.desk.start()
     settle(window)
     settle_down(window)
-    gaps: list[float] = []
-    last = time.perf_counter()
-
-    def beat() -> None:
-        nonlocal last
-        now = time.perf_counter()
-        gaps.append(1000.0 * (now - last) - TICK_MS)
-        last = now
+    beats: list[float] = []
 
     clock = QTimer(interval=TICK_MS)
-    clock.timeout.connect(beat)
+    clock.timeout.connect(lambda: beats.append(time.monotonic()))
     script = steps(window, random.Random(11))
     hand = QTimer(interval=33)
     hand.timeout.connect(lambda: next(script)())
     window.desk.listening.toggle_play()
     first = sum(in_use_mib().values())
-    last = time.perf_counter()
     clock.start()
     hand.start()
     transport = window.desk.listening.transport
@@ -180,17 +177,33 @@ def use(project: Project, seconds: float) -> dict[str, float]:
     with Standstill() as machine:
         begun, played = time.monotonic(), transport.played_s
         end, looks = time.monotonic() + seconds, list[float]()
+        broke, told = (
+            list[tuple[float, float, int]](),
+            transport.drop_outs,
+        )  # seen before, seen, and how many drop-outs between
+        seen = time.monotonic()
         while time.monotonic() < end:
             QApplication.processEvents()
             time.sleep(0.001)
+            seen_before, seen = seen, time.monotonic()
+            if transport.drop_outs != told:
+                broke.append((seen_before, seen, transport.drop_outs - told))
+                told = transport.drop_outs
             if time.monotonic() > end - seconds + (len(looks) + 1) * LOOK_S:
                 looks.append(sum(in_use_mib().values()))
         missing_ms = 1000.0 * (time.monotonic() - begun - (transport.played_s - played))
     memory = in_use_mib()
+    begins, ends = np.array(beats[:-1]), np.array(beats[1:])
+    gaps = 1000.0 * (ends - begins) - TICK_MS
+    own_gaps = gaps - 1000.0 * machine.between(begins, ends)
+    moments = np.arange(begun + _BEFORE_S, end, _BEFORE_S)
     a_minute = max(1, round(min(60.0, seconds / 2) / LOOK_S))
     minutes = [float(np.mean(looks[at : at + a_minute])) for at in range(0, len(looks) - a_minute + 1, a_minute)]
     found = {
-        "longest_ms": max(gaps), "p99_ms": float(np.percentile(gaps, 99)), "over_100_ms": sum(g > 100.0 for g in gaps),
+        "longest_ms": max(gaps), "p99_ms": float(np.percentile(gaps, 99)), "over_100_ms": int(np.sum(gaps > 100.0)),
+        "own_longest_ms": max(own_gaps), "own_over_100_ms": int(np.sum(own_gaps > 100.0)),
+        "own_drop_outs": sum(n for before, seen, n in broke if machine.between(before - _BEFORE_S, seen) < _STOOD_S),
+        "there_s": _BEFORE_S * int(np.sum(machine.between(moments - _BEFORE_S, moments) < _STOOD_S)),
         "drop_outs": transport.drop_outs, "missing_ms": missing_ms, "first_mib": first, "most_mib": max(looks), "least_minute_mib": min(minutes[1:]), "most_minute_mib": max(minutes[1:]),
         **{f"{name}_mib": mib for name, mib in memory.items()}, **{f"minute_{n}_mib": mib for n, mib in enumerate(minutes, 1)},
         **machine.found,

@@ -19,6 +19,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.builders import tone_project, write_stem
+from tests.processes import wait_for
 from tests.signals import sine
 from zygotone.advise.new_project import project_from_stems
 from zygotone.engine.graph import compile_session
@@ -39,6 +40,7 @@ class SteppedOutput:
 
     def __init__(self) -> None:
         self.blocks: list[np.ndarray] = []
+        self.is_late = False  # what it says of each block
         self._may, self._took = threading.Semaphore(0), threading.Semaphore(0)
 
     def start(self, rate_hz: int) -> None:
@@ -48,7 +50,7 @@ class SteppedOutput:
         self._may.acquire()
         self.blocks.append(block.copy())
         self._took.release()
-        return False
+        return self.is_late
 
     def step(self, blocks: int) -> None:
         for _ in range(blocks):
@@ -201,6 +203,12 @@ def test_it_begins_and_ends_without_a_click(desk):
     ending.join()
     assert np.max(bends(desk.output.played)) <= most
     assert np.max(np.abs(desk.output.played[:, -8:])) < 1e-3
+
+
+def test_each_block_that_comes_late_counts_but_the_first_which_interrupts_nothing(desk):
+    desk.output.is_late = True
+    desk.output.step(10)
+    wait_for(lambda: desk.transport.drop_outs == 9)
 
 
 # --- the last resort ----------------------------------------------------------------------------------------------

@@ -7,6 +7,7 @@ import threading
 import time
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -18,6 +19,7 @@ from tests.processes import goes_with_its_parent, wait_for
 from tests.signals import RATE
 from zygotone.demo import build_demo
 from zygotone.engine.graph import compile_session
+from zygotone.engine.player_process import _Versions
 from zygotone.engine.remote import RemotePlayer
 from zygotone.engine.renderer import KeptTake, Renderer, _cut
 from zygotone.engine.stream import Player, Version
@@ -133,6 +135,56 @@ def test_one_that_is_gone_is_started_anew_where_it_was(tones, started, how):
     assert time.monotonic() - begin < 15.0
     with pytest.raises(ProcessLookupError):
         os.kill(old, 0)
+
+
+def test_one_that_is_gone_before_it_played_plays_once_it_is_started_anew(tones, started):
+    player = started(tones)
+    os.kill(player.pid, signal.SIGSTOP)  # it begins, as on a machine that has no time for it
+    player.set_versions(Version(compile_session(tones.session)), None)
+    player.set_loop(0, RATE)
+    player.play()
+    until = time.monotonic() + 1.0
+    while time.monotonic() < until:
+        assert player.playing  # so it was asked, whatever it has come to yet
+        time.sleep(0.05)
+    os.kill(player.pid, signal.SIGKILL)
+    wait_for(player.look_after)
+    wait_for(lambda: player.played_s > 0.2)
+    assert player.playing
+    player.stop()
+    wait_for(lambda: not player.playing)
+
+
+def test_one_that_is_gone_while_nothing_played_stays_silent(tones, started):
+    player = started(tones)
+    play_for(player, tones.session, 0.1)
+    os.kill(player.pid, signal.SIGKILL)
+    wait_for(player.look_after)
+    played = player.played_s
+    wait_for(lambda: player.up_to_date)
+    time.sleep(0.2)
+    assert not player.playing
+    assert player.played_s == played
+
+
+def test_edits_that_never_pause_are_heard_though_each_takes_longer_than_the_next_is_away(tones, monkeypatch):
+    player = Player(Renderer(tones.store), RATE)
+    prepare = player._blocks.prepare
+    monkeypatch.setattr(player._blocks, "prepare", lambda *given: (time.sleep(0.05), prepare(*given))[1])
+    graphs = [compile_session(change_strip(tones.session, "low", level_db=-0.5 * n)) for n in range(80)]
+    server = SimpleNamespace(
+        player=player, choice=0, state={"version": -1}, received=SimpleNamespace(graph=graphs.__getitem__)
+    )
+    versions = _Versions(server)
+    player.set_loop(0, RATE)
+    reached = []
+    for n in range(len(graphs)):
+        versions.want(n, n, 0.0, None, 0.0)
+        player.block(512)
+        time.sleep(0.01)
+        reached.append(server.state["version"])
+    assert len(set(reached)) > 5  # of about sixteen that there is time for
+    wait_for(lambda: server.state["version"] == len(graphs) - 1)  # and the last of them stays
 
 
 def test_it_goes_with_whoever_started_it(tmp_path):

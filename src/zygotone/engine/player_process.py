@@ -85,7 +85,13 @@ class _Versions:
         graphs = [server.received.graph(digest) for digest in ([a] if b is None else [a, b])]
         first = Version(graphs[0], a_gain_db)
         second = Version(graphs[1], b_gain_db) if b is not None else None
-        if server.player.set_versions(first, second, unwanted=lambda: self._wanted is not None):
+
+        def unwanted() -> bool:
+            """What is ready and has not to wait is heard, though there is a newer one: else one that takes longer than the next is
+            away would never be, as long as edits go on."""
+            return self._wanted is not None and server.player.is_crowded
+
+        if server.player.set_versions(first, second, unwanted=unwanted):
             server.player.choose(server.choice)
             server.state["version"] = number
 
@@ -190,6 +196,10 @@ class Server(ServedVersions):
         self.patiently(self.transport.stop)
         gc.collect()  # versions leave no circles behind; whatever else does waits until nobody listens
         self.tell("stopped")
+
+    def do_asked(self, number: int) -> None:
+        """All before it is done, and told."""
+        self.state["asked"] = number
 
     def do_listen(self, way: Way, band: str, dim: bool) -> None:
         self.transport.listen(Listen(way, band, dim))

@@ -10,7 +10,7 @@ class PlayerState(SharedNumbers):
     NAMES = (
         "alive", "position", "load", "left_peak", "right_peak", "drop_outs", "held_db", "played_s", "playing", "rolling",
         "live_idle", "bad_samples", "version", "next_position", "momentary_lufs", "short_term_lufs", "correlation", "balance_db",
-        "input_peak", "recording",
+        "input_peak", "recording", "asked",
     )  # fmt: skip
     NOTES = 129  # of each note how many frames of it were heard: keys 0 to 127, and a sound of the library
     BANDS = 31  # third octaves of what is played, in dB

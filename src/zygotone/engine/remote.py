@@ -30,8 +30,7 @@ from zygotone.engine.sent_versions import VersionSender
 from zygotone.engine.stream import Version
 from zygotone.engine.transport import Output, PortAudioOutput, SimulatedOutput
 
-SETTLE_S = 0.5  # until what was asked of it is seen in its numbers
-_BEGINS_S = 5.0  # and that of one that has to start first
+SETTLE_S = 0.5  # until a take that was asked for is seen in its numbers
 
 
 def spec_of(output: Output) -> tuple[Any, ...]:
@@ -69,7 +68,7 @@ class RemotePlayer:
         self._loop, self._choice, self._number = (0, 1), 0, 0
         self._rolling, self._wanted = True, False  # what was asked for: whether the song moves, and whether it plays
         self._listen = Listen()
-        self._asked_at = 0.0
+        self._asked = 0  # how often it was asked to play or to end
         self.restarts = 0
         self._drop_outs_before, self._played_before_s = 0, 0.0  # by processes that are gone
         self._patience = Patience()
@@ -81,6 +80,7 @@ class RemotePlayer:
         self.state = PlayerState()
         self._process = Child("zygotone.engine.player_process", self.state, arguments)
         self._versions_sent = VersionSender(self._renderer.store)
+        self._send("asked", self._asked)
         threading.Thread(target=self._hear, args=(self._process.connection,), name="player told", daemon=True).start()
 
     def _hear(self, connection: Connection) -> None:
@@ -94,6 +94,12 @@ class RemotePlayer:
 
     def _send(self, *message: Any) -> None:
         self._process.send(*message)
+
+    def _ask(self, wanted: bool, *message: Any) -> None:
+        """To play, or to end; until that is done, what is wanted counts and not what is."""
+        self._wanted, self._asked = wanted, self._asked + 1
+        self._send(*message)
+        self._send("asked", self._asked)
 
     # --- the process ---------------------------------------------------------------------------------------
 
@@ -124,8 +130,7 @@ class RemotePlayer:
                 self._wanted = False
                 self.error = "The player stopped while it recorded; that take is lost."
             elif playing:
-                self._asked_at = time.monotonic() + _BEGINS_S
-                self._send("play", self._rolling)
+                self._ask(True, "play", self._rolling)
             return True
 
     def _end_process(self) -> None:
@@ -225,25 +230,23 @@ class RemotePlayer:
 
     @property
     def playing(self) -> bool:
-        """What was asked for, until it had the time to begin or to end; then what is."""
-        if time.monotonic() - self._asked_at > SETTLE_S:
+        """What was asked for, until that has begun or ended; then what is."""
+        if self.state["asked"] >= self._asked:
             self._wanted = bool(self.state["playing"])
         return self._wanted
 
     def play(self) -> None:
         self.error = None
-        self._wanted, self._asked_at = True, time.monotonic()
-        self._send("play", self._rolling)
+        self._ask(True, "play", self._rolling)
 
-    def _take_begins(self) -> None:
+    def begin_take(self, plan: RecordingPlan) -> None:
         """It plays of itself then, and another loop."""
-        self._rolling, self._wanted, self._asked_at = True, True, time.monotonic()
-        self._loop = (0, 0)
+        self._rolling, self._loop = True, (0, 0)
+        self._ask(True, "record", plan)
 
     def stop(self) -> None:
         """Asks it to fade; the process does so by itself."""
-        self._wanted, self._asked_at = False, time.monotonic()
-        self._send("stop")
+        self._ask(False, "stop")
 
     def listen(self, wanted: Listen) -> None:
         """As ``Transport.listen``."""
@@ -315,8 +318,7 @@ class _RemoteRecorder:
 
     def record(self, plan: RecordingPlan) -> None:
         self._asked_at, self._taken = time.monotonic(), None
-        self._player._take_begins()
-        self._player._send("record", plan)
+        self._player.begin_take(plan)
 
     def stop(self) -> None:
         self._player._send("record_stop")

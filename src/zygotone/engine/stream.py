@@ -140,7 +140,7 @@ class Player:
         with self._swapped:
             # Each that waits or fades is worked out too. It takes a few blocks, where somebody takes them.
             if time.monotonic() - self._taken_at < _FADED_S:
-                self._swapped.wait_for(lambda: len(self._heard) < _MOST_HEARD or unwanted(), _FADED_S)
+                self._swapped.wait_for(lambda: not self.is_crowded or unwanted(), _FADED_S)
             if unwanted():
                 return False
             self._versions, self._sources = nodes, sources
@@ -158,6 +158,11 @@ class Player:
             self._blocks.show(keep, lambda node: sources.get(node.key, _silence), prepared)
             self._staying = frozenset(node.key for node in nodes_below(nodes))
         return True
+
+    @property
+    def is_crowded(self) -> bool:
+        """Whether as many versions fade as may: one more waits."""
+        return len(self._heard) >= _MOST_HEARD
 
     def _delay_of_news(self, mix: Node) -> int:
         """How long after an edit the end of the graph still hears, from what aligns its branches, what came before it: as long as

@@ -271,7 +271,7 @@ class Transport:
     def give_blocks(self, run: _Run) -> None:
         """In the run's thread: block after block, faded in, and out where it is to end."""
         rate = self.player.rate_hz
-        gain, step = 0.0, 1.0 / (_FADE_S * rate)
+        gain, step, begun = 0.0, 1.0 / (_FADE_S * rate), False
         limiter = LastResort(rate)
         self.meters.reset()
         while True:
@@ -294,8 +294,9 @@ class Transport:
                 run.silent.set()  # before the output drains: a key that is pressed now begins a run of its own
             recording = self.recorder.recording and not ending
             heard_at = run.output.heard_at() if recording else 0.0
-            if run.output.write(block):
-                self.drop_outs += 1
+            late = run.output.write(block)
+            self.drop_outs += late and begun  # before the first there was nothing that broke
+            begun = True
             if recording:
                 self.recorder.played(self.player.heard_frame, heard_at + BLOCK_FRAMES / rate)
             self.played_s += BLOCK_FRAMES / rate

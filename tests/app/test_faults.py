@@ -271,6 +271,68 @@ def test_a_new_instrument_track_has_nothing_of_another_sound(window):
     assert [(layer.filter, layer.chain, layer.routes) for layer in layers] == [(None, (), ())]
 
 
+def test_a_hand_that_does_not_pause_is_heard_though_sources_take_longer(window, qtbot, monkeypatch):
+    desk, heard = window.desk, []
+
+    def slowly(a, b, *, unwanted=lambda: False) -> bool:
+        time.sleep(0.1)
+        if not unwanted():
+            heard.append(a.graph.session.strip("kick").level_db)
+        return not unwanted()
+
+    monkeypatch.setattr(desk.listening.player, "is_ready_for", lambda a, b: False)
+    monkeypatch.setattr(desk.listening.player, "set_versions", slowly)
+    for n in range(30):
+        desk.edit("Level", lambda s, n=n: change_strip(s, "kick", level_db=-float(n)), merge_key="drag")
+        time.sleep(0.03)
+    assert len(heard) >= 4  # of nine that there is time for
+    qtbot.waitUntil(lambda: heard[-1] == -29.0, timeout=5000)
+    assert heard == sorted(heard, reverse=True)
+
+
+def test_what_can_be_heard_at_once_is_not_followed_by_what_was_on_its_way(window, qtbot, monkeypatch):
+    desk, heard, begun = window.desk, [], threading.Event()
+
+    def made(a, b, *, unwanted=lambda: False) -> bool:
+        level_db = a.graph.session.strip("kick").level_db
+        if level_db == -1.0:
+            begun.set()
+            time.sleep(0.2)
+        if not unwanted():
+            heard.append(level_db)
+        return not unwanted()
+
+    monkeypatch.setattr(
+        desk.listening.player, "is_ready_for", lambda a, b: a.graph.session.strip("kick").level_db != -1.0
+    )
+    monkeypatch.setattr(desk.listening.player, "set_versions", made)
+    desk.edit("Level", lambda s: change_strip(s, "kick", level_db=-1.0))
+    assert begun.wait(5.0)
+    desk.edit("Level", lambda s: change_strip(s, "kick", level_db=-2.0))
+    qtbot.waitUntil(lambda: desk.listening.worker.idle, timeout=5000)
+    assert heard == [-2.0]
+
+
+def test_a_job_goes_on_for_a_while_before_it_gives_way(qtbot):
+    worker, ends, told = Worker(), [], []
+
+    def job(unwanted) -> str:
+        begun = time.monotonic()
+        while not unwanted() and time.monotonic() - begun < 5.0:
+            time.sleep(0.002)
+        ends.append(time.monotonic() - begun)
+        return "old"
+
+    worker.submit("job", job, told.append, goes_on_s=0.3)
+    qtbot.waitUntil(lambda: worker.running == "job", timeout=5000)
+    while not ends:
+        worker.submit("job", lambda unwanted: "new", told.append)
+        time.sleep(0.02)
+    assert 0.3 <= ends[0] < 4.0
+    qtbot.waitUntil(lambda: told == ["new"], timeout=5000)
+    worker.close()
+
+
 def test_a_worker_that_is_closed_holds_nobody(qtbot):
     worker = Worker()
     never = threading.Event()

@@ -22,6 +22,8 @@ from zygotone.engine.stream import Player, Version
 from zygotone.engine.transport import Output, SimulatedOutput, Transport
 from zygotone.session.edits import only
 
+_SOON_S = 1.0  # for so long what is on its way to the player goes on though there is a newer one
+
 
 class Listening(QObject):
     changed = Signal()  # A or B, alone or not, playing or not
@@ -136,21 +138,23 @@ class Listening(QObject):
         self.play_versions()
 
     def play_versions(self) -> None:
-        """Hand the versions to the player; where a source has to be rendered first, in the background. What is on its way
-        there is not wanted any more: the newest versions are heard, whichever is ready first."""
-        self.worker.cancel("play")
+        """Hand the versions to the player; where a source has to be rendered first, in the background. What is on its way there is
+        not wanted any more where the newest can be heard at once; else it is heard first, if that is soon: so the ear follows a
+        hand that does not pause."""
         match = self._match if self._compared is None else self._compared[1]
         a_graph, b_graph = self.heard_graphs()
         a = Version(a_graph, match.a_gain_db if match else 0.0)
         b = None if b_graph is None else Version(b_graph, match.b_gain_db if match and match.b else a.gain_db)
         player = self.player
-        if player.set_versions(a, b, wait=False):
+        if player.is_ready_for(a, b):
+            self.worker.cancel("play")
+            player.set_versions(a, b)
             return
 
         def prepare(unwanted: IsUnwanted) -> None:
             player.set_versions(a, b, unwanted=unwanted)
 
-        self.worker.submit("play", prepare, lambda _: None, urgency=0)
+        self.worker.submit("play", prepare, lambda _: None, urgency=0, goes_on_s=_SOON_S)
 
     def hear_alone(self, alone: bool) -> None:
         """Hear the selected track alone, or in the mix; nothing of the session changes."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import time
 from collections.abc import Iterator
@@ -183,7 +184,7 @@ class ProjectFiles(QObject):
                     self.message.emit(f"{error}. What you do now is safe only once it is saved.")
                 self._warned = True
 
-        self._writer.submit("The journal", write, lambda _: None, gives_way=False)
+        self._writer.submit("The journal", write, lambda _: None, goes_on_s=math.inf)
 
     def written(self) -> None:
         """Returns when every line that was begun is on disk."""

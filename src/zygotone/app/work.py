@@ -30,7 +30,9 @@ class _Job:
     run: Callable[[IsUnwanted], Any] = field(compare=False)
     done: Callable[[Any], None] = field(compare=False)
     failed: Callable[[str], None] | None = field(compare=False)
-    gives_way: bool = field(default=True, compare=False)  # to a newer one of its name, while it runs
+    goes_on_s: float = field(
+        default=0.0, compare=False
+    )  # since it began, before it gives way to a newer one of its name
     stop: threading.Event = field(default_factory=threading.Event, compare=False)
 
 
@@ -60,12 +62,14 @@ class Worker(QObject):
 
     def submit(
         self, name: str, run: Callable[[IsUnwanted], Any], done: Callable[[Any], None], *, urgency: int = 5,
-        failed: Callable[[str], None] | None = None, gives_way: bool = True,
+        failed: Callable[[str], None] | None = None, goes_on_s: float = 0.0,
     ) -> None:  # fmt: skip
+        """``goes_on_s``: since it began, before it gives way to a newer one of its name."""
         with self._wake:
-            if self._running is not None and self._running.name == name and self._running.gives_way:
-                self._running.stop.set()
-            job = _Job(urgency, next(self._count), name, run, done, failed, gives_way)
+            running = self._running
+            if running is not None and running.name == name and self.running_s >= running.goes_on_s:
+                running.stop.set()
+            job = _Job(urgency, next(self._count), name, run, done, failed, goes_on_s)
             self._jobs[name], self._newest[name] = job, job.number
             self._wake.notify_all()
         self.busy_changed.emit(True)

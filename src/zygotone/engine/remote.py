@@ -163,17 +163,17 @@ class RemotePlayer:
 
     # --- versions ------------------------------------------------------------------------------------------
 
-    def set_versions(
-        self, a: Version, b: Version | None, *, wait: bool = True, unwanted: IsUnwanted = lambda: False
-    ) -> bool:
+    def is_ready_for(self, a: Version, b: Version | None) -> bool:
+        """As ``Player.is_ready_for``."""
+        return not any(self._missing(version) for version in (a, b) if version is not None)
+
+    def _missing(self, version: Version) -> frozenset[str]:
+        return frozenset(node.key for node in _sources(version) if node.key not in self._made)
+
+    def set_versions(self, a: Version, b: Version | None, *, unwanted: IsUnwanted = lambda: False) -> bool:
         """As ``Player.set_versions``."""
-        versions = [a] if b is None else [a, b]
-        for version in versions:
-            missing = [node for node in _sources(version) if node.key not in self._made]
-            if missing and not wait:
-                return False
-            if missing:
-                keys = frozenset(node.key for node in missing)
+        for version in (a, b):
+            if version is not None and (keys := self._missing(version)):
                 self._answers.answer(MakeSources(version.graph, keys), unwanted, at_once=True)
                 self._made.update(keys)
         with self._lock:

@@ -116,18 +116,15 @@ class Player:
         self._pulled = 0  # frames since the last jump: no more than these can be underway
         self._held_back = 0  # frames until it rolls
 
-    def set_versions(
-        self, a: Version, b: Version | None, *, wait: bool = True, unwanted: IsUnwanted = lambda: False
-    ) -> bool:
-        """What plays as A and B; takes over edits without a gap.
+    def is_ready_for(self, a: Version, b: Version | None) -> bool:
+        """Whether no source of theirs would first have to be decoded or rendered."""
+        return self._blocks.holds_sources([version.graph.mix for version in (a, b) if version is not None])
 
-        Without ``wait`` nothing is done, and False returned, where a source would first have to be decoded or rendered; nor
-        where these are ``unwanted`` by the time they are ready.
-        """
+    def set_versions(self, a: Version, b: Version | None, *, unwanted: IsUnwanted = lambda: False) -> bool:
+        """What plays as A and B; takes over edits without a gap. Nothing is done, and False returned, where these are ``unwanted`` by
+        the time they are ready."""
         versions = [a] if b is None else [a, b]
         nodes = [version.graph.mix for version in versions]
-        if not wait and not self._blocks.holds_sources(nodes):
-            return False
         readers = [self._renderer.source_reader(version.graph.session) for version in versions]
         sources: dict[str, ReadSource] = {}
 

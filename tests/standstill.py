@@ -18,6 +18,8 @@ from typing import Self
 
 import numpy as np
 
+from zygotone.engine import cores
+
 _TICK_S, _COUNTS_S = 0.002, 0.02
 _LATE_S = 0.001  # behind the tick: less than this is the system's usual waking up
 
@@ -30,8 +32,8 @@ class Standstill:
         self._stolen_ms = _stolen_ms()
         command = [sys.executable, "-m", "tests.standstill"]
         self._watching = [
-            subprocess.Popen([*command, str(core)], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
-            for core in sorted(os.sched_getaffinity(0))
+            subprocess.Popen([*command, core], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+            for core in cores.as_words().split(",")  # also those that whoever watches keeps off
         ]
         return self
 

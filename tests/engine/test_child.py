@@ -1,14 +1,20 @@
 """A process of our own is told from a dead or hung one by what it does, not by how soon it speaks."""
 
+import threading
 import time
 from multiprocessing.connection import Pipe
 
 import numpy as np
 import pytest
 
+from tests.builders import tone_project
 from tests.engine.child_that_loads import Answers
 from tests.processes import wait_for
+from zygotone.engine import sent_versions
 from zygotone.engine.child import HUNG_S, Child, Served
+from zygotone.engine.graph import compile_session
+from zygotone.engine.sent_versions import ServedVersions, VersionReceiver, VersionSender
+from zygotone.session.edits import change_strip
 
 AS_MODULE = "tests.engine.child_that_loads"
 
@@ -83,3 +89,55 @@ def test_the_number_of_its_pipe_is_no_other_processes_while_somebody_may_still_w
     with pytest.raises(OSError):
         pipe.send("what a slow thread was about to say")
     assert not any(end.poll() for end in others)
+
+
+class SlowToTake:
+    """Versions that are large."""
+
+    def take_parts(self, lines):
+        time.sleep(0.5)
+
+    def take_clips(self, clips):
+        time.sleep(0.5)
+
+
+@pytest.mark.parametrize("command", ["parts", "clips"])
+def test_who_is_told_of_a_large_version_is_not_silent_meanwhile(command):
+    here, there = Pipe()
+    with here, there:
+        served = ServedVersions(there, Answers())
+        served.received = SlowToTake()
+        getattr(served, f"do_{command}")([])
+    assert served.state["alive"] > 5.0  # it says so every 10 ms
+
+
+def test_who_is_told_of_a_version_waits_for_no_other_that_is_made_ready(tmp_path, monkeypatch):
+    project = tone_project(tmp_path, Low=100.0)
+    received, sender = VersionReceiver(project.store, "test"), VersionSender(project.store)
+    begun, may_end = threading.Event(), threading.Event()
+
+    def slowly(session, last):
+        begun.set()
+        assert may_end.wait(20.0)
+        return compile_session(session, last)
+
+    monkeypatch.setattr(sent_versions, "compile_session", slowly)
+
+    def tell(session) -> None:
+        for kind, *rest in sender.news([session]):
+            getattr(received, f"take_{kind}")(*rest)
+
+    tell(project.session)
+    making = threading.Thread(target=received.graph, args=(project.session.digest,))
+    making.start()
+    assert begun.wait(20.0)
+    edited = change_strip(project.session, "low", level_db=-5.0)
+    telling = threading.Thread(target=tell, args=(edited,))
+    telling.start()
+    telling.join(5.0)
+    was_told = not telling.is_alive()
+    may_end.set()
+    making.join(20.0)
+    telling.join(20.0)
+    assert was_told
+    assert received.session(edited.digest) == edited

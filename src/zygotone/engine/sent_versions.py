@@ -73,10 +73,11 @@ class VersionReceiver:
         self.store, self._who = store, who
         self._parts = PartReader(who)
         self._graphs: OrderedDict[str, Graph] = OrderedDict()  # what is as it was keeps its nodes
-        self.lock = threading.RLock()
+        # Two: who takes parts waits for no graph, which takes long when it is the first.
+        self._parts_lock, self._graphs_lock = threading.Lock(), threading.Lock()
 
     def take_parts(self, lines: list[str]) -> None:
-        with self.lock:
+        with self._parts_lock:
             known = self._parts.known
             given = (json.loads(line) for line in lines)
             self._parts.add((part, self._who) for part in given if part["digest"] not in known)
@@ -86,17 +87,17 @@ class VersionReceiver:
             self.store.add_blob(Asset.model_validate(asset), Blob(Path(path), start, size))
 
     def forget(self, digests: Iterable[str]) -> None:
-        with self.lock:
+        with self._parts_lock:
             self._parts.forget(digests)
 
     def session(self, digest: str) -> Session:
         """Raises BadFileError where it was not sent."""
-        with self.lock:
+        with self._parts_lock:
             return self._parts.session(digest, self._who, "version")
 
     def graph(self, digest: str) -> Graph:
         """Raises BadFileError where its version was not sent, LoopError where it listens to itself."""
-        with self.lock:
+        with self._graphs_lock:
             held = self._graphs.get(digest)
             if held is None:
                 last = next(reversed(self._graphs.values()), None)
@@ -108,15 +109,15 @@ class VersionReceiver:
 
 
 class ServedVersions(Served):
-    """The side of a process that is told of versions."""
+    """The side of a process that is told of versions. A large one takes its time: it is no reason to be silent."""
 
     received: VersionReceiver
 
     def do_parts(self, lines: list[str]) -> None:
-        self.received.take_parts(lines)
+        self.patiently(lambda: self.received.take_parts(lines))
 
     def do_clips(self, clips: list[tuple[dict[str, Any], str, int, int]]) -> None:
-        self.received.take_clips(clips)
+        self.patiently(lambda: self.received.take_clips(clips))
 
     def do_forget(self, digests: Iterable[str]) -> None:
         self.received.forget(digests)

@@ -310,7 +310,7 @@ def test_what_can_be_heard_at_once_is_not_followed_by_what_was_on_its_way(window
     assert begun.wait(5.0)
     desk.edit("Level", lambda s: change_strip(s, "kick", level_db=-2.0))
     qtbot.waitUntil(lambda: desk.listening.worker.idle, timeout=5000)
-    assert heard == [-2.0]
+    assert set(heard) == {-2.0}  # perhaps again, once the loudness is matched
 
 
 def test_a_job_goes_on_for_a_while_before_it_gives_way(qtbot):

@@ -30,9 +30,7 @@ class _Job:
     run: Callable[[IsUnwanted], Any] = field(compare=False)
     done: Callable[[Any], None] = field(compare=False)
     failed: Callable[[str], None] | None = field(compare=False)
-    goes_on_s: float = field(
-        default=0.0, compare=False
-    )  # since it began, before it gives way to a newer one of its name
+    goes_on_s: float = field(default=0.0, compare=False)  # see ``Worker.submit``
     stop: threading.Event = field(default_factory=threading.Event, compare=False)
 
 
@@ -64,7 +62,7 @@ class Worker(QObject):
         self, name: str, run: Callable[[IsUnwanted], Any], done: Callable[[Any], None], *, urgency: int = 5,
         failed: Callable[[str], None] | None = None, goes_on_s: float = 0.0,
     ) -> None:  # fmt: skip
-        """``goes_on_s``: since it began, before it gives way to a newer one of its name."""
+        """``goes_on_s``: for so long since it began it does not give way to a newer one of its name."""
         with self._wake:
             running = self._running
             if running is not None and running.name == name and self.running_s >= running.goes_on_s:

@@ -15,12 +15,12 @@ from zygotone.demo import build_demo
 from zygotone.dsp.delays import DelayLine
 from zygotone.dsp.dynamics import is_finite
 from zygotone.dsp.interleaving import join_channels, part_channels
-from zygotone.dsp.shaping import CURVES
 from zygotone.dsp.sides import add_at, both_from
 from zygotone.dsp.strings import plucked_string
 from zygotone.dsp.types import Stereo
 from zygotone.dsp.voice_filters import add_voice
 from zygotone.engine.chains import process_chain
+from zygotone.engine.every_kernel import devices_that_reach_all
 from zygotone.engine.graph import compile_session
 from zygotone.engine.motion import smoothed
 from zygotone.engine.nodes import SourceNode, nodes_below
@@ -33,26 +33,11 @@ from zygotone.measure.report import measure_audio
 from zygotone.session.catalogue import DEVICES, SOURCES
 from zygotone.session.instruments import layer_params
 from zygotone.session.mapped import MappedCache, takes_below, user_cache
-from zygotone.session.models import Device, Layer, Note, Route, Sound, VoiceFilter
+from zygotone.session.models import Layer, Note, Route, Sound, VoiceFilter
 from zygotone.session.project_file import Project
 from zygotone.sources.instrument import render_note
 
 # Settings that reach kernels the defaults leave out.
-_REACH: dict[str, list[dict[str, Any]]] = {
-    "bit_reducer": [{"bits": 8.0, "hiss_db": -60.0}],
-    "eq": [{"bands": [{"gain_db": 3.0}, {"gain_db": 3.0, "channel": "side"}]}],
-    "compressor": [{}, {"detector": "rms"}],
-    "delay": [{"drive_db": 6.0, "low_cut_hz": 100.0, "time": 5.0}],
-    "filter": [{"env_octaves": 1.0, "depth_octaves": 1.0}, {"model": "ladder"}],
-    "gain": [{"delay_ms": 0.01}],
-    "multiband": [{}, {"phase": "minimum"}],
-    "pitch": [{"semitones": 3.0}],
-    "reverb": [{}, {"space": "plate"}, {"space": "nonlinear"}],
-    "saturation": [{"curve": curve} for curve in CURVES] + [{"oversampling": 1}, {"clean_below_hz": 100.0}],
-    "spread": [{"method": "allpass"}],
-    "tremolo": [{"shape": "drift"}],
-    "width": [{"keep_below_hz": 100.0}],
-}
 _SOURCE_REACH: dict[str, list[dict[str, Any]]] = {
     "drum": [{}, {"model": "cymbal", "drop_semitones": 0.0}],
     "oscillator": [{}, {"spread_pct": 50.0, "unison": 2}, {"shape": "pulse"}, {"shape": "sine"}],
@@ -71,10 +56,9 @@ def warm_up(say: Progress = lambda done, total, title, seconds: None) -> None:
     rate = 48000
     noise = 0.1 * np.random.default_rng(1).standard_normal((2, rate // 4))
     jobs: list[tuple[str, Callable[[], object]]] = []
-    for kind in DEVICES:
-        for values in _REACH.get(kind.kind, [{}]):
-            device = Device.model_validate({"kind": kind.kind, **values})
-            jobs.append((kind.title, partial(process_chain, noise, [device], rate, max_tail_s=0.0)))
+    for device in devices_that_reach_all():
+        title = DEVICES.find(device.kind).title
+        jobs.append((title, partial(process_chain, noise, [device], rate, max_tail_s=0.0)))
     for source in SOURCES:
         for values in _SOURCE_REACH.get(source.kind, [{}]):
             sound = Sound.model_validate({"kind": source.kind, **values})

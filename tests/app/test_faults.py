@@ -370,8 +370,9 @@ def test_the_log_leads_to_the_stage_of_the_decision(window, qtbot, settled):
     assert window.stage == "chains"
 
 
-def test_the_window_goes_on_when_its_player_dies(qapp, qtbot, settings, tmp_path):
-    """With a player of its own: it plays, is killed, is there again by itself, and the window says so."""
+def test_the_window_goes_on_when_its_player_dies(qapp, qtbot, settings, tmp_path, monkeypatch):
+    """With a player of its own: it plays, is killed, and the process that was kept ready goes on by itself; the window says so."""
+    monkeypatch.setattr("zygotone.engine.standby._AFTER_S", 0.0)
     window = Window(Desk(pair_project(tmp_path, level=0.5), settings=settings))
     window.show()
     desk = window.desk
@@ -385,17 +386,22 @@ def test_the_window_goes_on_when_its_player_dies(qapp, qtbot, settings, tmp_path
         desk.listening.toggle_play()
         qtbot.waitUntil(lambda: float(np.max(player.peak)) > 0.01, timeout=20000)
         assert desk.listening.playing
+        qtbot.waitUntil(lambda: desk.standby.ready, timeout=60000)
+        ready = desk.standby.pid
         os.kill(player.pid, signal.SIGKILL)
         qtbot.waitUntil(lambda: player.restarts == 1, timeout=10000)
+        assert player.pid == ready
         qtbot.waitUntil(lambda: float(np.max(player.peak)) > 0.01, timeout=20000)
         assert desk.listening.playing
         assert "started again" in " ".join(said)
         desk.edit("Level", lambda s: change_strip(s, "kick", level_db=-60.0))
         qtbot.waitUntil(lambda: player.up_to_date, timeout=20000)
+        qtbot.waitUntil(lambda: desk.standby.pid is not None, timeout=20000)
+        begun = (player.pid, desk.answers.pid, desk.standby.pid)
     finally:
         desk.files.saved_changes = desk.bench.changes
         window.close()
-    assert not Path(f"/proc/{player.pid}").exists()
+    assert not [pid for pid in begun if Path(f"/proc/{pid}").exists()]
 
 
 EDITS_AND_IS_TOLD_TO_END = """

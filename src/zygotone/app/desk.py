@@ -26,6 +26,7 @@ from zygotone.app.widgets.basic import say_beside
 from zygotone.engine.bench import Bench, Edit
 from zygotone.engine.measurer import Answers, AnswersHere, Measurer
 from zygotone.engine.renderer import Renderer
+from zygotone.engine.standby import Standby
 from zygotone.errors import ZygotoneError, one_line
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.history import LogEntry, Trial
@@ -59,12 +60,15 @@ class Desk(QObject):
         self.files = ProjectFiles(self.settings)
         self._bring(project)
         self.selection = Selection(self.bench)
+        self.standby = Standby(_QUESTIONS) if own_processes else None
         self.answers: Answers = (
-            Measurer(self.renderer, held_bytes=MEASURED_BYTES, modules=_QUESTIONS)
+            Measurer(self.renderer, held_bytes=MEASURED_BYTES, modules=_QUESTIONS, standby=self.standby)
             if own_processes
             else AnswersHere(self.renderer)
         )
-        self.listening = Listening(self.bench, self.renderer, self.selection, self.answers, own_process=own_processes)
+        self.listening = Listening(
+            self.bench, self.renderer, self.selection, self.answers, self.standby, own_process=own_processes
+        )
         self.measuring = Measuring(self.bench, self.answers, self.selection, self.listening)
         self.files.reset(self.bench, self.store, path, project)
         self.keys = KeyPlayer(self)
@@ -109,11 +113,15 @@ class Desk(QObject):
         self.listening.look_after()
         if self.answers.look_after():
             self.message.emit("The measurer had stopped; it was started again and asked again. Nothing is lost.")
+        if self.standby is not None:
+            self.standby.look_after()
 
     def close(self) -> None:
         self.listening.close()
         self.measuring.close()
         self.answers.close()
+        if self.standby is not None:
+            self.standby.close()
         self.files.close()
 
     # --- the session ---------------------------------------------------------------------------------------

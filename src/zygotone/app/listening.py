@@ -18,6 +18,7 @@ from zygotone.engine.measurer import Answers, Question
 from zygotone.engine.recording import RecordingPlan
 from zygotone.engine.remote import RemotePlayer
 from zygotone.engine.renderer import Renderer
+from zygotone.engine.standby import Standby
 from zygotone.engine.stream import Player, Version
 from zygotone.engine.transport import Output, SimulatedOutput, Transport
 from zygotone.session.edits import only
@@ -31,10 +32,17 @@ class Listening(QObject):
     taken = Signal(object)  # a take that was recorded
 
     def __init__(
-        self, bench: Bench, renderer: Renderer, selection: Selection, answers: Answers, *, own_process: bool = True
+        self,
+        bench: Bench,
+        renderer: Renderer,
+        selection: Selection,
+        answers: Answers,
+        standby: Standby | None = None,
+        *,
+        own_process: bool = True,
     ) -> None:
         super().__init__()
-        self._own_process, self._answers = own_process, answers
+        self._own_process, self._answers, self._standby = own_process, answers, standby
         # What is played must not wait for what is measured, so it has a thread of its own.
         self.worker = Worker()
         self.worker.failed.connect(self.message)
@@ -53,7 +61,7 @@ class Listening(QObject):
             if isinstance(held, RemotePlayer):
                 held.reset(renderer, rate_hz)
             else:
-                self.player = self.transport = RemotePlayer(renderer, rate_hz, output, self._answers)
+                self.player = self.transport = RemotePlayer(renderer, rate_hz, output, self._answers, self._standby)
         else:
             self.player = Player(renderer, rate_hz)
             self.transport = Transport(self.player, output)

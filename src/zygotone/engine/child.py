@@ -20,16 +20,20 @@ from concurrent.futures import ThreadPoolExecutor, wait
 from contextlib import suppress
 from multiprocessing.connection import Connection, Pipe
 from pathlib import Path
-from typing import Any, Self, TypeVar
+from typing import TYPE_CHECKING, Any, Self, TypeVar
 
 import numpy as np
 
 from zygotone.engine import cores
 
+if TYPE_CHECKING:
+    from zygotone.engine.standby import Standby
+
 _T = TypeVar("_T")
 HUNG_S = 1.0
 DEVICE_S = 15.0  # what a device that is opened may take
 START_S = 20.0  # from its start to its first sign of life
+_BECOMES_S = 5.0  # the same, where all was loaded before
 _LOADS_S = 5.0  # of its life, and of processor time without a sign in it: a large library is loaded in one go
 _QUICK_S, _PATIENCE_S, _MOST_PATIENCE_S = 5.0, 0.25, 30.0
 _PR_SET_PDEATHSIG = 1
@@ -86,18 +90,39 @@ def _is_held_up(pid: int) -> bool:
     return False
 
 
+def start_process(
+    module: str, handles: Sequence[int], arguments: Sequence[str]
+) -> tuple[subprocess.Popen[bytes], Connection]:
+    """A process that runs ``module``, and this end of a pipe to it. It is called with the numbers of its end and of the open files
+    ``handles``, and with ``arguments``."""
+    ours, theirs = Pipe()
+    passed = (theirs.fileno(), *handles)
+    process = subprocess.Popen(
+        [sys.executable, "-m", module, *map(str, passed), *arguments], pass_fds=passed, stdin=subprocess.DEVNULL,
+        env={**os.environ, **_ONE_THREAD, **_LETS_GO, _CORES: cores.as_words(), "PYTHONPATH": os.pathsep.join(sys.path)},
+    )  # fmt: skip
+    theirs.close()
+    return process, ours
+
+
+def go_with_parent() -> None:
+    """In a process that was started: it ends with whoever did, and on the cores that are allowed to it."""
+    with suppress(OSError, AttributeError):
+        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    cores.use_those_of(os.environ.get(_CORES, ""))
+
+
 class Child:
     """One run of a process. Its module is called with two open files, the pipe and the shared numbers, and ``arguments``."""
 
-    def __init__(self, module: str, state: SharedNumbers, arguments: Sequence[str] = ()) -> None:
+    def __init__(
+        self, module: str, state: SharedNumbers, arguments: Sequence[str] = (), standby: Standby | None = None
+    ) -> None:
         self.state = state
-        self.connection, theirs = Pipe()
-        handles = (theirs.fileno(), state.handle)
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", module, *map(str, handles), *arguments], pass_fds=handles, stdin=subprocess.DEVNULL,
-            env={**os.environ, **_ONE_THREAD, **_LETS_GO, _CORES: cores.as_words(), "PYTHONPATH": os.pathsep.join(sys.path)},
-        )  # fmt: skip
-        theirs.close()
+        loaded = standby.become(module, state.handle, arguments) if standby is not None else None
+        self._process, self.connection = loaded or start_process(module, (state.handle,), arguments)
+        self._start_s = START_S if loaded is None else _BECOMES_S
         os.close(state.handle)
         # Sent by a thread of its own: a process that hangs must not hold up whoever speaks to it.
         self._out: queue.SimpleQueue[tuple[Any, ...] | None] = queue.SimpleQueue()
@@ -127,7 +152,7 @@ class Child:
         late, self._looked_at = now - self._looked_at > 0.5 * HUNG_S, now
         if alive != self._seen or late:
             self._seen, self._seen_at, self._used_then_s = alive, now, _used_s(self.pid)
-        patience = HUNG_S if self._seen > 1.0 else START_S
+        patience = HUNG_S if self._seen > 1.0 else self._start_s
         if now - self._seen_at < patience:
             return True
         # Silent for long: it hangs, unless it would go on if others left it a core. To start another then would not help.
@@ -141,12 +166,12 @@ class Child:
             "fell silent" if code is None else f"ended with signal {-code}" if code < 0 else f"ended with code {code}"
         )
 
-    def end(self) -> None:
-        """It is asked to go, and made to where it does not. What it told last can still be read."""
+    def end(self, *, at_once: bool = False) -> None:
+        """It is asked to go, and made to where it does not, or ``at_once``. What it told last can still be read."""
         self._out.put(("quit",))
         self._out.put(None)
         try:
-            self._process.wait(0.5)
+            self._process.wait(0.0 if at_once else 0.5)
         except subprocess.TimeoutExpired:
             self._process.kill()
             # Where others leave it no core to end on, it will later, and nobody waits for it.
@@ -187,10 +212,7 @@ class Served:
     @classmethod
     def of_arguments(cls, arguments: Sequence[str], state: type[SharedNumbers], *more: Any) -> Self:
         """From what ``Child`` was given; ends with its parent."""
-        with suppress(OSError, AttributeError):
-            ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
-        signal.signal(signal.SIGINT, signal.SIG_IGN)
-        cores.use_those_of(os.environ.get(_CORES, ""))
+        go_with_parent()
         return cls(Connection(int(arguments[0])), state(int(arguments[1])), *more)
 
     def tell(self, *message: Any) -> None:

@@ -24,6 +24,7 @@ from zygotone.engine.child import Child, Patience, SharedNumbers
 from zygotone.engine.graph import Graph, compile_session
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.sent_versions import VersionReceiver, VersionSender
+from zygotone.engine.standby import Standby
 from zygotone.errors import ZygotoneError
 from zygotone.session.models import Session
 from zygotone.session.versions import PartReader, PartWriter, part_digests
@@ -220,10 +221,14 @@ class _Open:
 class Measurer:
     """Questions are asked from any thread, and answered one after the other; those that are wanted at once beside."""
 
-    def __init__(self, renderer: Renderer, *, held_bytes: int, modules: Iterable[str] = ()) -> None:
-        """``modules``: where its questions are, so that it need not look for them when the first comes."""
+    def __init__(
+        self, renderer: Renderer, *, held_bytes: int, modules: Iterable[str] = (), standby: Standby | None = None
+    ) -> None:
+        """``modules``: where its questions are, so that it need not look for them when the first comes. ``standby``: as of
+        ``RemotePlayer``."""
         assert renderer.mapped is not None, "its takes are read by both processes"
         self._renderer, self._held_bytes, self._modules = renderer, held_bytes, tuple(modules)
+        self._standby = standby
         self._lock = threading.RLock()
         self._count = 0
         self._open: dict[int, _Open] = {}
@@ -236,7 +241,7 @@ class Measurer:
         assert self._renderer.mapped is not None
         self.state = MeasurerState()
         arguments = (str(self._renderer.mapped.folder), str(self._held_bytes), *self._modules)
-        self._process = Child("zygotone.engine.measurer_process", self.state, arguments)
+        self._process = Child("zygotone.engine.measurer_process", self.state, arguments, self._standby)
         self._sent = VersionSender(self._renderer.store)
         threading.Thread(target=self._hear, args=(self._process,), name="measurer told", daemon=True).start()
 
@@ -303,7 +308,7 @@ class Measurer:
                 return False
             self._patience.restarted(self._process)
             how = self._process.how_it_ended()
-            self._process.end()
+            self._process.end(at_once=True)
             self._begin()
             self.restarts += 1
             for asked in tuple(self._open.values()):

@@ -27,6 +27,7 @@ from zygotone.engine.playing import MakeSources
 from zygotone.engine.recording import RecordingPlan, Taken
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.sent_versions import VersionSender
+from zygotone.engine.standby import Standby
 from zygotone.engine.stream import Version
 from zygotone.engine.transport import Output, PortAudioOutput, SimulatedOutput
 
@@ -52,12 +53,19 @@ class RemotePlayer:
     """``Player`` and ``Transport`` in one, in another process. Called from the interface's threads."""
 
     def __init__(
-        self, renderer: Renderer, rate_hz: int, output: Output | None = None, answers: Answers | None = None
+        self,
+        renderer: Renderer,
+        rate_hz: int,
+        output: Output | None = None,
+        answers: Answers | None = None,
+        standby: Standby | None = None,
     ) -> None:
-        """``answers``: who renders the layers that are missing; else they are rendered in this process."""
+        """``answers``: who renders the layers that are missing; else they are rendered in this process. ``standby``: what a new
+        process is made of where there is time for it."""
         assert renderer.mapped is not None, "both processes read its takes"
         self._renderer, self.rate_hz = renderer, rate_hz
         self._answers: Answers = answers if answers is not None else AnswersHere(renderer)
+        self._standby = standby
         self._lock = threading.RLock()
         self.output: Output = output if output is not None else SimulatedOutput()
         self.error: str | None = None
@@ -78,7 +86,7 @@ class RemotePlayer:
         assert self._renderer.mapped is not None
         arguments = (str(self.rate_hz), str(self._renderer.mapped.folder))
         self.state = PlayerState()
-        self._process = Child("zygotone.engine.player_process", self.state, arguments)
+        self._process = Child("zygotone.engine.player_process", self.state, arguments, self._standby)
         self._versions_sent = VersionSender(self._renderer.store)
         self._send("asked", self._asked)
         threading.Thread(target=self._hear, args=(self._process.connection,), name="player told", daemon=True).start()
@@ -115,7 +123,7 @@ class RemotePlayer:
             self._patience.restarted(self._process)
             at, playing, recorded = int(self.state["position"]), self._wanted, self.recorder.recording
             self._drop_outs_before += playing  # what was to be played meanwhile was not
-            self._end_process()
+            self._end_process(at_once=True)
             self._begin()
             self.restarts += 1
             self._send("output", spec_of(self.output))
@@ -133,9 +141,9 @@ class RemotePlayer:
                 self._ask(True, "play", self._rolling)
             return True
 
-    def _end_process(self) -> None:
+    def _end_process(self, *, at_once: bool = False) -> None:
         """What it counted goes on being counted."""
-        self._process.end()
+        self._process.end(at_once=at_once)
         self._drop_outs_before, self._played_before_s = self.drop_outs, self.played_s
 
     def reset(self, renderer: Renderer, rate_hz: int) -> None:

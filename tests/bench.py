@@ -510,16 +510,17 @@ def machine() -> str:
 def table_of_use(uses: list[tuple[str, dict[str, float]]], *bars: str) -> list[str]:
     return [
         "Behind a semicolon stands what is left without what the machine stood still: drop-outs before which it did not for half a second, "
-        "and holds less what it stood in them; *there* is how long it was, so that a drop-out would have counted.",
+        "and holds less what it stood in them, as long as they would have been at the fastest that it was in this run; *there* is how long "
+        "it did not stand, so that a drop-out would have counted, and *speed* the mean of how fast it was, the fastest of the run being 100 %.",
         "",
         "| what | drop-outs | not played | longest hold of the window | over 100 ms | 99th percentile | memory, means of all minutes "
-        "but the first; at most | the machine stood still; there |",
+        "but the first; at most | the machine stood still; there; speed |",
         "|---|---|---|---|---|---|---|---|",
         *(
             f"| {what} | {u['drop_outs']:.0f}; {u['own_drop_outs']:.0f} | {max(0.0, u['missing_ms']):.0f} ms | "
             f"{u['longest_ms']:.0f}; {u['own_longest_ms']:.0f} ms | {u['over_100_ms']:.0f}; {u['own_over_100_ms']:.0f} | "
-            f"{u['p99_ms']:.0f} ms | {u['least_minute_mib']:.0f} to {u['most_minute_mib']:.0f}; {u['most_mib']:.0f} MiB | "
-            f"{u['stood_ms']:.0f} ms; {u['there_s']:.0f} s |"
+            f"{u['p99_ms']:.0f}; {u['own_p99_ms']:.0f} ms | {u['least_minute_mib']:.0f} to {u['most_minute_mib']:.0f}; {u['most_mib']:.0f} MiB | "
+            f"{u['stood_ms']:.0f} ms; {u['there_s']:.0f} s; {100.0 * u['speed']:.0f} % |"
             for what, u in uses
         ),
         *(f"| bar | 0; with the other process 2 a minute | | 100 ms | 0 | 25 ms | {memory} | |" for memory in bars),

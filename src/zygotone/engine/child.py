@@ -113,6 +113,12 @@ def go_with_parent() -> None:
     cores.use_those_of(os.environ.get(_CORES, ""))
 
 
+def let_free_memory_go() -> None:
+    """Gives back what the C library keeps of what was freed (malloc_trim(3), where there is one)."""
+    with suppress(AttributeError):
+        ctypes.CDLL(None).malloc_trim(0)
+
+
 class Child:
     """One run of a process. Its module is called with two open files, the pipe and the shared numbers, and ``arguments``."""
 

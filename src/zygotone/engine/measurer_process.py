@@ -20,6 +20,7 @@ from pathlib import Path
 
 from zygotone.dsp.giving_up import Cancelled, given_up_when, share_told_to
 from zygotone.dsp.tiny import tiny_as_zero
+from zygotone.engine.child import let_free_memory_go
 from zygotone.engine.measurer import SLOTS, MeasurerState, pack_answer, unpack_question
 from zygotone.engine.pipeline import begin_helpers
 from zygotone.engine.renderer import Renderer
@@ -80,7 +81,7 @@ class Server(ServedVersions):
             else:
                 self._mapped.let_pages_go()
                 self._aside.let_pages_go()
-                _let_free_memory_go()
+                let_free_memory_go()
 
     def _is_unwanted(self, number: int) -> bool:
         return bool(self.state.row[number % SLOTS] != number)
@@ -137,12 +138,6 @@ def _map_what_is_large() -> None:
     there is one)."""
     with suppress(AttributeError):
         ctypes.CDLL(None).mallopt(_M_MMAP_THRESHOLD, _OWN_MAP_BYTES)
-
-
-def _let_free_memory_go() -> None:
-    """Gives back what the C library keeps of what was freed (malloc_trim(3), where there is one)."""
-    with suppress(AttributeError):
-        ctypes.CDLL(None).malloc_trim(0)
 
 
 def main(arguments: list[str]) -> None:

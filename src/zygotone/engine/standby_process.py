@@ -17,7 +17,7 @@ import numpy as np
 
 from zygotone.dsp.delays import DelayLine
 from zygotone.engine import cores
-from zygotone.engine.child import go_with_parent
+from zygotone.engine.child import go_with_parent, let_free_memory_go
 from zygotone.engine.every_kernel import devices_that_reach_all
 from zygotone.engine.graph import compile_session
 from zygotone.engine.renderer import Renderer
@@ -25,6 +25,7 @@ from zygotone.engine.stream import Player, Version
 from zygotone.session.audio_store import AudioStore
 from zygotone.session.models import Section, Session, Song
 
+_WHAT_IT_MAY_BECOME = ("zygotone.engine.player_process", "zygotone.engine.measurer_process")
 _RATE_HZ, _BLOCK_FRAMES, _BLOCKS = 48000, 1024, 4
 
 
@@ -47,11 +48,12 @@ def _load(modules: Sequence[str]) -> None:
     with suppress(OSError, AttributeError):  # of this thread alone
         os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
     cores.keep_off_the_player()
-    for name in modules:
+    for name in (*_WHAT_IT_MAY_BECOME, *modules):
         importlib.import_module(name)
     play_silence()
     gc.collect()
     gc.freeze()  # none of it is looked through again
+    let_free_memory_go()
 
 
 def main(arguments: Sequence[str]) -> None:

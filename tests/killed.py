@@ -1,4 +1,4 @@
-"""Who edits and saves without a pause is killed at a random moment, and what comes back is compared with what was done.
+"""Who edits, saves and records without a pause is killed at a random moment, and what comes back is compared with what was done.
 
 ``python -m tests.killed COUNT SEED`` prints what went wrong, and fails where anything did. A process that has all loaded begins
 one for each life, so that a life takes no longer than it lasts.
@@ -20,6 +20,7 @@ from PySide6.QtCore import QCoreApplication, QSettings, QTimer
 from zygotone.app.files import empty_project
 from zygotone.app.project_files import ProjectFiles
 from zygotone.engine.bench import Bench, Edit
+from zygotone.engine.coming_take import Block, ComingTake, RecordingPlan
 from zygotone.session.audio_files import AudioData
 from zygotone.session.edits import change_song, change_strip
 from zygotone.session.journal import journal_path
@@ -27,7 +28,7 @@ from zygotone.session.models import ClipSource, Session, Track
 from zygotone.session.project_file import Project, load_project, save_project
 
 LOST_S = 1.0  # the most that may be lost
-_EVERY_MS = 7
+_EVERY_MS, _BLOCK = 7, 336
 
 
 def _begin(folder: Path) -> tuple[QCoreApplication, ProjectFiles]:
@@ -46,6 +47,11 @@ def live(folder: Path, path: Path | None, seed: int, told: int) -> None:
     files.reset(bench, project.store, path, project)
     bench.listen(files.follow)
     number = 0
+    coming: ComingTake | None = None
+    if rng.random() < 0.5:
+        files.takes.mkdir(parents=True, exist_ok=True)
+        files.take_begins()
+        coming = ComingTake(RecordingPlan(files.takes / "take.wav", 0, 60 * 48000, np.zeros(0)), 48000, 60 * 48000)
 
     def with_clip(session: Session) -> Session:
         """A clip comes in, which no file holds yet."""
@@ -62,7 +68,12 @@ def live(folder: Path, path: Path | None, seed: int, told: int) -> None:
         if rng.random() < 0.02:
             bench.apply(Edit("Clip", with_clip))
         bench.apply(Edit("Title", lambda s: change_song(s, title=str(number))))
-        os.write(told, f"{number} {time.monotonic()}\n".encode())
+        if coming is not None:
+            here = Block((number - 1) * _BLOCK, 100.0, 0)
+            coming.played(here)
+            coming.heard(here, np.full((1, _BLOCK), 0.1))
+        frames = 0 if coming is None else number * _BLOCK
+        os.write(told, f"{number} {frames} {time.monotonic()}\n".encode())
         if path is not None and rng.random() < 0.01:
             files.save(path)
 
@@ -82,6 +93,7 @@ def come_back(folder: Path, path: Path | None, told: int) -> None:
         files.claim(path)
         found = files.recoverable(path, project) or project
         save_project(path, found)
+        files.forget_takes_of(path)
         journal_path(path).unlink(missing_ok=True)
     else:
         left = files.unsaved()
@@ -101,7 +113,12 @@ def come_back(folder: Path, path: Path | None, told: int) -> None:
         and p.suffix != ".zygotone"
         and p.parent.name != "locks"
     ]
-    os.write(told, f"{found.session.song.title if found else 0}|{';'.join(lying)}\n".encode())
+    title, frames = 0, 0
+    if found is not None:
+        title = found.session.song.title
+        clips = {asset.id: asset.frames for asset in found.session.assets}
+        frames = sum(clips[t.source.asset] for t in found.session.tracks if t.name == "Take")
+    os.write(told, f"{title}|{frames}|{';'.join(lying)}\n".encode())
 
 
 def _forked(work, *arguments) -> tuple[int, int]:
@@ -133,12 +150,12 @@ def one_life(folder: Path, seed: int) -> str:
     killed = time.monotonic()
     os.waitpid(pid, 0)
     with os.fdopen(hear, "rb") as f:
-        done = [(int(n), float(at)) for n, at in (line.split() for line in f.read().splitlines())]
+        done = [(int(n), int(frames), float(at)) for n, frames, at in (line.split() for line in f.read().splitlines())]
     pid, hear = _forked(come_back, folder, path)
     os.waitpid(pid, 0)
     with os.fdopen(hear, "rb") as f:
-        title, _, lying = f.read().decode().strip().partition("|")
-    due = max((n for n, at in done if at < killed - LOST_S), default=0)
+        title, frames, lying = (f.read().decode().strip() or "|0|").split("|", 2)
+    due, due_frames = max(((n, frames) for n, frames, at in done if at < killed - LOST_S), default=(0, 0))
     came = int(title) if title.isdigit() else 0
     problems = []
     if lived > 1.0 and len(done) < 10:
@@ -147,6 +164,8 @@ def one_life(folder: Path, seed: int) -> str:
         problems.append("did not come back")
     if came < due:
         problems.append(f"edit {due} was over a second old, but {came} came back")
+    if int(frames) < due_frames:
+        problems.append(f"{due_frames} frames of a take were over a second old, but {frames} came back")
     if lying:
         problems.append(f"left: {lying}")
     return ", ".join(problems)

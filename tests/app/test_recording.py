@@ -1,15 +1,20 @@
 """Takes from an input, through the real window; the singer is simulated."""
 
+import shutil
+
 import numpy as np
 import pytest
-from PySide6.QtWidgets import QComboBox, QPushButton
+from PySide6.QtWidgets import QComboBox, QMessageBox, QPushButton
 
 from tests.app.test_window import trigger
 from tests.signals import RATE
+from zygotone.app.files import empty_project
 from zygotone.app.recording import RecordDialog
+from zygotone.engine.coming_take import takes_on_their_way
 from zygotone.engine.inputs import SimulatedInput
 from zygotone.session.audio_files import AudioWriter
 from zygotone.session.models import ClipSource
+from zygotone.session.workplaces import Workplace
 
 
 @pytest.fixture
@@ -63,7 +68,9 @@ def test_a_take_comes_onto_a_track_of_its_own_where_it_was_sung(window, dialog, 
     onset = np.flatnonzero(np.abs(heard[start + round(0.5 * RATE) :]) > 0.02)[0] + round(0.5 * RATE)
     assert onset == pytest.approx(round(0.7 * RATE), abs=0.003 * RATE)
     assert "A take of" in dialog.state.text()
-    assert not list((desk.files.cache_folder / "recorded").iterdir())
+    qtbot.waitUntil(
+        lambda: not list(desk.files.takes.iterdir()), timeout=20000
+    )  # it is in the journal, and needed no more
     assert not desk.listening.playing
     assert desk.bench.undo_label == "Record a take"
     trigger(window, "edit.undo")
@@ -105,6 +112,54 @@ def test_another_loop_or_an_edit_does_not_disturb_a_take(window, dialog, singer,
     qtbot.waitUntil(lambda: len(desk.session.tracks) == tracks + 1, timeout=20000)
     assert dialog.isVisible()
     assert desk.listening.player._loop == desk.selection.loop_span()
+
+
+def as_it_lies_now(files) -> Workplace:
+    """What a window would leave that was killed now."""
+    left = Workplace.make(files._workplaces)
+    shutil.copytree(files._workplace.folder, left.folder, dirs_exist_ok=True, ignore=lambda *_: ["lock"])
+    left.release()
+    return left
+
+
+@pytest.mark.parametrize("saved", [True, False], ids=["of a file", "never saved nor edited"])
+def test_a_take_that_was_on_its_way_when_the_window_ended_comes_back(
+    window, singer, qtbot, monkeypatch, settled, saved
+):
+    desk, path = window.desk, window.desk.files.path
+    if not saved:
+        desk.open_project(empty_project(), None)
+    trigger(window, "play.input")
+    (dialog,) = (each for each in window.findChildren(RecordDialog) if each.isVisible())
+    dialog.use(singer[0])
+    dialog.bars.setValue(0)
+    start = desk.selection.loop_span()[0]
+    press(dialog)
+    qtbot.waitUntil(lambda: "Recording: 1" in dialog.state.text(), timeout=20000)
+    desk.files.written()
+    left = as_it_lies_now(desk.files)
+    press(dialog)
+    qtbot.waitUntil(lambda: "A take of" in dialog.state.text(), timeout=20000)
+    dialog.reject()
+    trigger(window, "edit.undo")
+    desk.files.discard_unsaved()
+    asked = []
+    monkeypatch.setattr(QMessageBox, "question", lambda *a, **k: asked.append(a[2]) or QMessageBox.StandardButton.Yes)
+    if saved:
+        assert window.files.open_path(path)
+    else:
+        desk.open_project(empty_project(), None)
+        assert window.files.offer_unsaved()
+    assert len(asked) == 1
+    track = next(t for t in desk.session.tracks if t.name == "Take")
+    heard = desk.renderer.stem(desk.session, track.id)[0]
+    onset = np.flatnonzero(np.abs(heard[start:]) > 0.02)[0]
+    assert onset < 0.05 * RATE
+    tone = np.abs(np.fft.rfft(heard[start + 2400 : start + 7200] * np.hanning(4800)))
+    assert np.argmax(tone) * 10 == pytest.approx(660.0, abs=10.0)
+    # It is in this window's journal now, and is not offered again.
+    assert takes_on_their_way(left.takes) == []
+    settled(window)
 
 
 def test_what_cannot_be_opened_is_told_and_nothing_is_recorded(window, dialog, tmp_path, qtbot):

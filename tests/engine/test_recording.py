@@ -1,25 +1,39 @@
 """Takes from an input: they belong where they were sung, whatever the ways in and out take."""
 
+import errno
 import os
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.builders import device, tone_project
 from tests.processes import wait_for
 from tests.signals import RATE
+from zygotone.engine.coming_take import (
+    Block,
+    ComingTake,
+    RecordingPlan,
+    Taken,
+    finish_take,
+    forget_coming,
+    takes_on_their_way,
+)  # fmt: skip
 from zygotone.engine.graph import compile_session
 from zygotone.engine.inputs import BLOCK_FRAMES, SimulatedInput
-from zygotone.engine.recording import Recorder, RecordingPlan, Taken, count_in
+from zygotone.engine.recording import Recorder, count_in
 from zygotone.engine.remote import RemotePlayer
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version
 from zygotone.engine.transport import SimulatedOutput, Transport
+from zygotone.errors import ZygotoneError
 from zygotone.session.audio_files import AudioWriter, read_audio
 from zygotone.session.edits import insert_device
 from zygotone.session.mapped import MappedCache
@@ -336,18 +350,118 @@ def test_a_take_by_the_player_in_a_process_of_its_own(remote, tmp_path):
     wait_for(lambda: not player.recorder.recording and not player.playing)
 
 
-def test_a_player_that_dies_while_it_records_says_so_and_records_again(remote, tmp_path):
+def test_of_a_player_that_dies_while_it_records_the_take_is_kept_as_far_as_it_came(remote, tmp_path):
     player, sung = remote
     player.recorder.record(plan_of(tmp_path))
-    wait_for(lambda: player.state["recording"] == 1.0 and player.state["playing"])
+    wait_for(lambda: player.state["recording"] == 1.0 and player.state["position"] > RATE // 2 + RATE)
     os.kill(player.pid, signal.SIGKILL)
     wait_for(player.look_after)
-    assert "that take is lost" in player.error
-    assert not player.recorder.recording
+    assert "kept as far as it came" in player.error
+    taken = taken_by(player)
+    assert taken.start == RATE // 2
+    assert RATE // 2 < taken.frames < TAKE_FRAMES  # a second, less what was not written yet
+    assert taken.peak == pytest.approx(0.5, abs=0.02)
+    kept = read_audio(taken.path).data[0]
+    assert abs(late_frames(sung[0][: len(kept)], kept)) <= 2
+    wait_for(lambda: not player.recorder.recording)
     assert not player.playing
     wait_for(lambda: player.up_to_date)
-    player.recorder.record(plan_of(tmp_path))  # the input is open there too
+    player.recorder.record(plan_of(tmp_path, path=tmp_path / "again.wav"))  # the input is open there too
     assert abs(late_frames(sung[0], read_audio(taken_by(player).path).data[0])) <= 2
+
+
+def test_of_a_player_that_dies_before_the_take_begins_nothing_is_there_and_that_is_said(remote, tmp_path):
+    player, _ = remote
+    os.kill(player.pid, signal.SIGSTOP)
+    player.recorder.record(plan_of(tmp_path))
+    os.kill(player.pid, signal.SIGKILL)
+    wait_for(player.look_after)
+    wait_for(lambda: player.error is not None and "take.when" in player.error)
+    wait_for(lambda: not player.recorder.recording)
+    assert player.recorder.look() is None
+
+
+def come(
+    folder: Path, seconds: float, *, channels: int = 1, lost_at: int | None = None
+) -> tuple[RecordingPlan, np.ndarray]:
+    """What lies in a folder of a take of noise that nobody finished: it was heard half a second after the song began."""
+    plan = plan_of(folder, start=0, end=60 * RATE)
+    sung = np.random.default_rng(5).uniform(-0.5, 0.5, (channels, round(seconds * RATE))).astype(np.float32)
+    coming = ComingTake(plan, RATE, plan.end)
+    for n, at in enumerate(range(0, sung.shape[1], BLOCK_FRAMES)):
+        block = sung[:, at : at + BLOCK_FRAMES]
+        coming.played(Block(at, 100.0, 0))
+        gap = 0.25 if lost_at is not None and n >= lost_at else 0.0
+        coming.heard(Block(at, 99.5 + gap, int(gap > 0.0)), block)
+    coming.close()
+    return plan, sung
+
+
+@pytest.mark.parametrize("channels", [1, 2])
+def test_a_take_that_nobody_finished_is_finished_later(tmp_path, channels):
+    plan, sung = come(tmp_path, 2.0, channels=channels)
+    assert takes_on_their_way(tmp_path) == [plan.path]
+    taken = finish_take(plan.path)
+    assert (taken.start, taken.frames) == (0, sung.shape[1] - RATE // 2)
+    np.testing.assert_array_equal(read_audio(plan.path).data, sung[:, RATE // 2 :])
+    forget_coming(plan.path)
+    assert takes_on_their_way(tmp_path) == []
+    assert [p.name for p in tmp_path.iterdir()] == ["take.wav"]
+
+
+def test_what_was_lost_on_the_way_in_leaves_its_place(tmp_path):
+    plan, sung = come(tmp_path, 2.0, lost_at=100)
+    taken = finish_take(plan.path)
+    at = 100 * BLOCK_FRAMES - RATE // 2
+    assert taken.drop_outs == 1
+    kept = read_audio(plan.path).data
+    np.testing.assert_array_equal(kept[:, :at], sung[:, RATE // 2 : 100 * BLOCK_FRAMES])
+    assert not kept[:, at : at + RATE // 4].any()
+    np.testing.assert_array_equal(kept[:, at + RATE // 4 :], sung[:, 100 * BLOCK_FRAMES :])
+
+
+@given(st.data())
+def test_of_files_that_were_cut_off_anywhere_there_is_what_they_still_hold(data):
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        plan, sung = come(folder, 1.0)
+        for path in (plan.path.with_suffix(".heard"), plan.path.with_suffix(".when")):
+            whole = path.read_bytes()
+            kept = whole[: data.draw(st.integers(0, len(whole)), label=path.suffix)]
+            path.write_bytes(kept + data.draw(st.binary(max_size=40)))
+        try:
+            said, frames = "", finish_take(plan.path).frames
+        except ZygotoneError as problem:
+            said, frames = str(problem), 1
+        assert len(said) <= 300
+        assert "\n" not in said
+        assert 0 < frames <= sung.shape[1]
+
+
+def test_a_disk_that_is_full_ends_the_take_and_what_came_is_kept(transport, tmp_path):
+    path, sung = claps(tmp_path)
+    transport.recorder.open(SimulatedInput(path))
+    transport.recorder.record(plan_of(tmp_path))
+    wait_for(lambda: transport.player.position > RATE // 2 + RATE // 2)
+
+    class Full:
+        def __init__(self, file):
+            self._file = file
+
+        def write(self, data):
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+
+        def __getattr__(self, name):
+            return getattr(self._file, name)
+
+    transport.recorder._coming._sound = Full(transport.recorder._coming._sound)
+    found: list[Taken] = []
+    wait_for(lambda: (taken := transport.recorder.look()) is not None and not found.append(taken))
+    assert "take is kept as far as it came" in transport.recorder.error
+    assert "full" in transport.recorder.error
+    assert 0 < found[0].frames < TAKE_FRAMES
+    kept = read_audio(found[0].path).data[0]
+    assert abs(late_frames(sung[0][: len(kept)], kept)) <= 2
 
 
 def test_an_input_that_takes_long_to_open_holds_up_nobody(remote, tmp_path):
@@ -386,7 +500,8 @@ def test_portaudio_records_from_a_device(tmp_path):
         "import sys, time, numpy as np\n"
         "from pathlib import Path\n"
         "from zygotone.engine.inputs import portaudio_inputs\n"
-        "from zygotone.engine.recording import Recorder, RecordingPlan\n"
+        "from zygotone.engine.coming_take import RecordingPlan\n"
+        "from zygotone.engine.recording import Recorder\n"
         "class Playing:\n"
         "    rate_hz, drop_outs = 48000, 0\n"
         "    def begin_take(self, start, end, clicks): pass\n"

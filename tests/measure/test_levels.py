@@ -1,5 +1,7 @@
 """Levels by 100 ms, clicks, and how alike two sounds are; against plain NumPy and SciPy."""
 
+import tracemalloc
+
 import numpy as np
 import pytest
 import scipy.signal
@@ -66,6 +68,35 @@ def test_a_cut_clicks_and_a_beginning_does_not(at, side):
     begins = np.zeros((2, RATE))
     begins[:, -170:] = saw[:170]  # what goes on in the next section
     assert clicks(begins, RATE) == []
+
+
+def test_clicks_are_found_wherever_pieces_meet(monkeypatch):
+    """Near the ends of pieces and away from them, two to a piece and none: as in one go."""
+    rng = np.random.default_rng(4)
+    x = noise(4.0, level=0.002, seed=8) + sine(87.0, 4.0, level_db=-12)
+    cuts = [
+        *(12_000 * n + off for n, off in ((1, -1), (3, 0), (5, 2), (7, -300), (9, 400))),
+        *rng.integers(9_000, 180_000, 6),
+    ]
+    for at in cuts:
+        x[at % 2, at:] += 0.2
+    whole = clicks(x, RATE)
+    monkeypatch.setattr("zygotone.measure.levels._PIECE_S", 0.25)
+    assert clicks(x, RATE) == whole
+    assert len(whole) >= 8
+
+
+def test_clicks_of_a_long_sound_take_no_more_memory_than_of_a_short_one():
+    most = []
+    for seconds in (25.0, 100.0):
+        x = noise(seconds, level=0.1)
+        clicks(x[:, :RATE], RATE)
+        tracemalloc.start()
+        clicks(x, RATE)
+        most.append(tracemalloc.get_traced_memory()[1])
+        tracemalloc.stop()
+    assert most[1] < 1.1 * most[0]
+    assert most[1] < 32 << 20
 
 
 @pytest.mark.parametrize("later", [-402, 0, 330])

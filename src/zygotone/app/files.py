@@ -96,12 +96,16 @@ class Files:
             self._warn("The journal cannot be read", f"{error}\n\nThe project is opened as it was saved.")
         if found is not None and self._ask(
             "Bring back unsaved work?",
-            f"{path.name} was left without saving, and a journal of that work is beside it. Bring it back? "
+            f"{path.name} was left without saving, and that work was kept. Bring it back? "
             "The saved file is not touched until you save.",
         ):
             self._desk.open_project(found, path)
             self._desk.files.came_back()
+            self._desk.files.written()  # it is in this window's own journal before takes that an earlier one left go
+            self._desk.files.forget_takes_of(path)
             return True
+        if found is not None:
+            self._desk.files.forget_takes_of(path)
         self._desk.open_project(project, path)
         return True
 

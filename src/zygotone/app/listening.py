@@ -12,10 +12,10 @@ from zygotone.app.selection import Selection
 from zygotone.app.work import Worker
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.bench import Bench
+from zygotone.engine.coming_take import RecordingPlan
 from zygotone.engine.ears import Listen
 from zygotone.engine.graph import Graph, compile_session
 from zygotone.engine.measurer import Answers, Question
-from zygotone.engine.recording import RecordingPlan
 from zygotone.engine.remote import RemotePlayer
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.standby import Standby

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from pathlib import Path
 
@@ -15,6 +15,7 @@ from PySide6.QtCore import QObject, QSettings, QTimer, Signal
 from zygotone.app.work import Worker
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.engine.bench import Bench
+from zygotone.engine.coming_take import forget_coming, takes_on_their_way, with_takes
 from zygotone.errors import BadFileError
 from zygotone.plain_files import why_not
 from zygotone.session.audio_store import AudioStore
@@ -37,6 +38,7 @@ class ProjectFiles(QObject):
         self._workplace: Workplace | None = None
         self._lock: Lock | None = None
         self._claimed: Path | None = None  # where this window alone may save
+        self._taken_in: list[Path] = []  # takes that are in the song, and not in its journal yet
         # Lines are written off the window's thread: a large project takes its time.
         self._writer = Worker()
         self._writer.failed.connect(self.message)
@@ -108,6 +110,20 @@ class ProjectFiles(QObject):
         return self._workplace.unsaved if self._workplace is not None else None
 
     @property
+    def takes(self) -> Path:
+        """Where takes come as they are recorded: what is there outlives a crash."""
+        return self._workplace.takes if self._workplace is not None else self.cache_folder / "recorded"
+
+    def take_begins(self) -> None:
+        """What it will belong to is known after a crash, too. A file that nothing has changed since is that itself."""
+        if self._journal_of != self.path:
+            self.write_journal(though_saved=True)
+
+    def taken_in(self, take: Path) -> None:
+        """It is in the song; what came of it goes once that is on the disk."""
+        self._taken_in.append(take)
+
+    @property
     def dirty(self) -> bool:
         return self._bench.changes != self.saved_changes
 
@@ -152,6 +168,7 @@ class ProjectFiles(QObject):
         if self._workplace is not None:
             self._workplace.belongs_to(target)
         self._journal = Journal(target, project)
+        self._forget(self._taken_in)
         self.saved_changes, self.saved_at = self._bench.changes, time.time()
         self.remember(target)
         self.changed.emit()
@@ -168,11 +185,11 @@ class ProjectFiles(QObject):
         """What can be made again: may be deleted at any time."""
         return Path(self.settings.value("cache_folder") or user_cache())
 
-    def write_journal(self) -> None:
+    def write_journal(self, *, though_saved: bool = False) -> None:
         """A line with the present state, in the background."""
-        if not self.dirty or self._journal is None:
+        if not (self.dirty or though_saved) or self._journal is None:
             return
-        project, journal = self.project, self._journal
+        project, journal, taken_in = self.project, self._journal, tuple(self._taken_in)
 
         def write(unwanted: IsUnwanted) -> None:
             # Values only: what is edited meanwhile is the next line's.
@@ -183,8 +200,16 @@ class ProjectFiles(QObject):
                 if not self._warned:  # once is enough, until it works again
                     self.message.emit(f"{error}. What you do now is safe only once it is saved.")
                 self._warned = True
+            else:
+                self._forget(taken_in)
 
         self._writer.submit("The journal", write, lambda _: None, goes_on_s=math.inf)
+
+    def _forget(self, takes: Iterable[Path]) -> None:
+        for take in tuple(takes):
+            forget_coming(take)
+            with suppress(ValueError):  # a save came before
+                self._taken_in.remove(take)
 
     def written(self) -> None:
         """Returns when every line that was begun is on disk."""
@@ -200,12 +225,20 @@ class ProjectFiles(QObject):
         found = None
         for left in (*self._left_of(path), None):
             found = recover(path, project, left.clips if left is not None else None)
+            if left is not None and takes_on_their_way(left.takes):
+                found = with_takes(found or project, left.takes)
             if found is not None:
                 break
         if found is None:
             return None
         old, new = ((p.session, p.trial, p.second, p.log) for p in (project, found))
         return found if new != old else None
+
+    def forget_takes_of(self, path: Path) -> None:
+        """Takes that were on their way when a window on it ended are taken in, or not wanted."""
+        for left in self._left_of(path):
+            for take in takes_on_their_way(left.takes):
+                forget_coming(take)
 
     def _left_of(self, path: Path) -> Iterator[Workplace]:
         for left in left_by_others(self._workplaces):
@@ -224,15 +257,18 @@ class ProjectFiles(QObject):
                     left.release()
                     continue
                 if project is not None:
-                    return left, project
+                    return left, with_takes(project, left.takes)
                 left.end()
             else:
                 self._end_if_done(left)
         return None
 
     def _end_if_done(self, left: Workplace) -> None:
-        """The clips of a project whose journal is gone are in its file, or were not wanted."""
-        if left.project is not None and os.path.lexists(journal_path(left.project)):
+        """The clips of a project whose journal is gone are in its file, or were not wanted. A take that was on its way is not."""
+        project = left.project
+        if project is not None and (
+            os.path.lexists(journal_path(project)) or (project.exists() and takes_on_their_way(left.takes))
+        ):
             left.release()
         else:
             left.end()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import uuid
 from contextlib import suppress
 from pathlib import Path
@@ -13,8 +14,9 @@ from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QDoubleSpinB
 from zygotone.app.desk import Desk
 from zygotone.app.widgets.basic import button, column, label, number_box, row, whole_number_box
 from zygotone.app.widgets.meter import LevelBar
+from zygotone.engine.coming_take import RecordingPlan, Taken
 from zygotone.engine.inputs import Input, SimulatedInput, portaudio_inputs
-from zygotone.engine.recording import SIDES, RecordingPlan, Taken, count_in
+from zygotone.engine.recording import SIDES, count_in
 from zygotone.errors import ZygotoneError
 from zygotone.session.audio_files import AUDIO_SUFFIXES, read_audio
 from zygotone.session.clip_edits import with_take
@@ -164,8 +166,10 @@ class RecordDialog(QDialog):
         beat_s = song.bar_s / song.beats_per_bar
         for name, value in (("bars", self.bars.value()), ("earlier_ms", self.earlier.value())):
             desk.settings.setValue(f"record/{name}", value)
-        folder = desk.files.cache_folder / "recorded"
-        folder.mkdir(parents=True, exist_ok=True)
+        folder = desk.files.takes
+        with suppress(OSError):  # who records says what is the matter
+            folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        desk.files.take_begins()
         self._recorded_onto, self._began = self.onto.currentData(), True
         self._path = folder / f"{uuid.uuid4().hex}.wav"
         self.state.setText("")
@@ -205,12 +209,13 @@ class RecordDialog(QDialog):
         try:
             made = desk.make("Record a take", put)
         except (ZygotoneError, OSError) as problem:
-            self.state.setText(f"The take could not be taken in: {problem}. It lies at {taken.path}.")
+            self.state.setText(f"The take could not be taken in: {problem}. It lies at {self._kept(taken.path)}.")
             return
         if made is None:
-            self.state.setText(f"The take could not be put there. It lies at {taken.path}.")
+            self.state.setText(f"The take could not be put there. It lies at {self._kept(taken.path)}.")
             return
         taken.path.unlink(missing_ok=True)
+        desk.files.taken_in(taken.path)
         desk.selection.track(made)
         words = [f"A take of {taken.frames / desk.session.rate_hz:.1f} s is on {desk.session.track(made).name}."]
         if taken.peak >= _FULL:
@@ -222,6 +227,15 @@ class RecordDialog(QDialog):
             words.append(f"Playback or input dropped out {often}; what came after is where the song went on.")
         self.state.setText(" ".join(words))
         self._show()
+
+    def _kept(self, take: Path) -> Path:
+        """A take that is in no song, where it outlives this window."""
+        folder = self._desk.files.cache_folder / "recorded"
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            return Path(shutil.move(take, folder / take.name))
+        except OSError:
+            return take
 
     def done(self, result: int) -> None:
         """The input is let go with the dialog; a take that runs is stopped, and kept as far as it came."""

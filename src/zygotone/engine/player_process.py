@@ -20,10 +20,10 @@ from typing import Any
 import numpy as np
 
 from zygotone.engine import cores
+from zygotone.engine.coming_take import RecordingPlan
 from zygotone.engine.ears import Listen, Way
 from zygotone.engine.inputs import Input, PortAudioInput, SimulatedInput
 from zygotone.engine.player_state import PlayerState, note_place
-from zygotone.engine.recording import RecordingPlan
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.sent_versions import ServedVersions, VersionReceiver
 from zygotone.engine.stream import Player, Version
@@ -213,6 +213,9 @@ class Server(ServedVersions):
 
     def do_record(self, plan: RecordingPlan) -> None:
         self._plan = plan
+
+    def do_take_up(self, plan: RecordingPlan) -> None:
+        self.transport.recorder.take_up(plan)
 
     def do_record_stop(self) -> None:
         self._plan = None

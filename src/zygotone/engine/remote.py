@@ -17,6 +17,7 @@ import numpy as np
 from zygotone.dsp.giving_up import IsUnwanted
 from zygotone.dsp.types import FloatArray, Stereo
 from zygotone.engine.child import Child, Patience
+from zygotone.engine.coming_take import RecordingPlan, Taken
 from zygotone.engine.ears import Listen
 from zygotone.engine.inputs import Input, PortAudioInput, SimulatedInput
 from zygotone.engine.live_meters import Metered
@@ -24,7 +25,6 @@ from zygotone.engine.measurer import Answers, AnswersHere
 from zygotone.engine.nodes import SourceNode, nodes_below
 from zygotone.engine.player_state import PlayerState, note_place
 from zygotone.engine.playing import MakeSources
-from zygotone.engine.recording import RecordingPlan, Taken
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.sent_versions import VersionSender
 from zygotone.engine.standby import Standby
@@ -121,7 +121,7 @@ class RemotePlayer:
             if self._process.works or not self._patience.allows():
                 return False
             self._patience.restarted(self._process)
-            at, playing, recorded = int(self.state["position"]), self._wanted, self.recorder.recording
+            at, playing, recorded = int(self.state["position"]), self._wanted, self.recorder.recorded
             self._drop_outs_before += playing  # what was to be played meanwhile was not
             self._end_process(at_once=True)
             self._begin()
@@ -134,9 +134,10 @@ class RemotePlayer:
             self._send("loop", *self._loop)
             self._send("seek", at)
             self.recorder.begin_anew()
-            if recorded:
+            if recorded is not None:
                 self._wanted = False
-                self.error = "The player stopped while it recorded; that take is lost."
+                self.recorder.take_up(recorded)
+                self.error = "The player stopped while it recorded; the take is kept as far as it came."
             elif playing:
                 self._ask(True, "play", self._rolling)
             return True
@@ -308,6 +309,7 @@ class _RemoteRecorder:
         self._player = player
         self._input: Input | None = None
         self._asked_at = -1.0
+        self._plan: RecordingPlan | None = None
         self._taken: Taken | None = None
         self.error: str | None = None  # what goes wrong there is told with all else
 
@@ -324,9 +326,19 @@ class _RemoteRecorder:
         self._input = wanted
         self._player._send("input", spec_of_input(wanted))
 
+    @property
+    def recorded(self) -> RecordingPlan | None:
+        """What is being recorded."""
+        return self._plan if self.recording else None
+
     def record(self, plan: RecordingPlan) -> None:
-        self._asked_at, self._taken = time.monotonic(), None
+        self._asked_at, self._plan, self._taken = time.monotonic(), plan, None
         self._player.begin_take(plan)
+
+    def take_up(self, plan: RecordingPlan) -> None:
+        """As ``Recorder.take_up``."""
+        self._asked_at = time.monotonic()
+        self._player._send("take_up", plan)
 
     def stop(self) -> None:
         self._player._send("record_stop")

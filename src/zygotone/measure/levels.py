@@ -16,6 +16,7 @@ from zygotone.dsp.types import FloatArray, IntArray, Stereo
 from zygotone.measure.loudness import Loudness, loudness, step_bounds
 
 _RUN = 4  # steps of 100 ms
+_PIECE_S = 10.0  # are looked at in one go: what is worked with does not grow with the song
 _SECOND = 10
 ATTACK_S, BODY_S = 0.012, (0.030, 0.120)
 
@@ -146,11 +147,15 @@ def clicks(audio: Stereo, rate_hz: int) -> list[int]:
     found: list[int] = []
     width, apart, itself = max(8, round(0.005 * rate_hz)), round(0.06 * rate_hz), 4
     sides = audio[:1] if are_alike(audio) else audio
+    piece, around = round(_PIECE_S * rate_hz), width + 2 * apart  # more than what is looked at on each side
     for channel in sides:
-        give_up_if_unwanted()
-        for each in _steps_out(np.ascontiguousarray(channel, dtype=np.float64), width, apart, itself).tolist():
-            if not found or abs(each - found[-1]) > width:
-                found.append(each)
+        for at in range(0, max(1, len(channel)), piece):
+            give_up_if_unwanted()
+            first = max(0, at - around)
+            here = np.ascontiguousarray(channel[first : at + piece + around], dtype=np.float64)
+            for each in (first + _steps_out(here, width, apart, itself)).tolist():
+                if at <= each < at + piece and (not found or abs(each - found[-1]) > width):
+                    found.append(each)
     return sorted(found)
 
 

@@ -1,7 +1,7 @@
 """A folder for what an open project does not hold yet, so that it outlives a crash; and who has which project open.
 
-Each window has a workplace of its own: the clips that were taken in since the last save, and the journal of a project that was
-never saved. A lock says that it is in use, and goes with the process. What is left by one that died is offered, or tidied away.
+Each window has a workplace of its own: the clips that were taken in since the last save, takes that are being recorded, and the
+journal of a project that was never saved. A lock says that it is in use, and goes with the process. What is left by one that died is offered, or tidied away.
 """
 
 from __future__ import annotations
@@ -68,6 +68,11 @@ class Workplace:
     def clips(self) -> Path:
         """Where clips lie that no project file holds yet."""
         return self.folder / "clips"
+
+    @property
+    def takes(self) -> Path:
+        """Where takes come as they are recorded."""
+        return self.folder / "takes"
 
     @property
     def unsaved(self) -> Path:

@@ -13,8 +13,9 @@ from zygotone.advise.hearing import Hearing
 from zygotone.advise.ladder import Rung
 from zygotone.advise.norms import CHORDS
 from zygotone.devices import make_processor
-from zygotone.dsp.types import FloatArray
-from zygotone.engine.chains import process_chain
+from zygotone.dsp.giving_up import give_up_if_unwanted
+from zygotone.dsp.types import OFFLINE_BLOCK_FRAMES, FloatArray
+from zygotone.engine.chains import chain_blocks
 from zygotone.measure.dynamics import band_limited
 from zygotone.measure.pitch import agree, bass_note_pitches, kick_fall_cents, kick_fundamental_hz, note_pitches
 from zygotone.measure.spectrum import spectrum
@@ -131,13 +132,17 @@ def _rumble_cost(hearing: Hearing, subject: Subject) -> Measured | None:
             return 0.0
         band = {"shape": "low_cut", "freq_hz": top, "slope_db_oct": 48}
         without = [Device.model_validate({"id": "cut", "kind": "eq", "bands": [band]})]
-        clean = process_chain(audio, without, hearing.rate_hz, max_tail_s=0.0)[:, : audio.shape[1]]
-        processor = make_processor(strip.device(path), hearing.renderer.host(hearing.session))
-        processor.process(np.ascontiguousarray(clean), None)
-        less = processor.gain_db
-        return (
-            0.0 if less is None else float(np.mean(np.minimum(0.0, less[: len(gain)])) - np.mean(np.minimum(0.0, gain)))
-        )
+        host = hearing.renderer.host(hearing.session)
+        processor, less_db = make_processor(strip.device(path), host), 0.0
+        frames: int = audio.shape[1]
+        blocks = ((audio[:, at : at + OFFLINE_BLOCK_FRAMES], None) for at in range(0, frames, OFFLINE_BLOCK_FRAMES))
+        for clean in chain_blocks(blocks, without, host, max_tail_s=0.0):
+            give_up_if_unwanted()
+            processor.process(np.ascontiguousarray(clean), None)
+            if processor.gain_db is None:
+                return 0.0
+            less_db += float(np.sum(np.minimum(0.0, processor.gain_db)))
+        return less_db / frames - float(np.mean(np.minimum(0.0, gain)))
 
     value = hearing.fact("rumble cost", "+".join((after.key, f"{top:.1f}")), work)
     title = strip.device(path).title

@@ -53,7 +53,9 @@ class ClipView(QWidget):
         self.step = 0.25
         self.to_hits = True
         self._parts: list[tuple[int, Part, float, float]] = []  # place, part, first and last beat
+        self._shown: object = None
         self._shape: ClipShape | None = None
+        self._wave: tuple[QRectF, list[QRectF]] | None = None  # as it was drawn last, and where
         self._first, self._end, self._bar = 0.0, 4.0, 4.0
         self._bpm = 120.0
         self._drag: _Drag | None = None
@@ -62,7 +64,12 @@ class ClipView(QWidget):
     def show_parts(
         self, parts: list[tuple[int, Part, float, float]], span: tuple[float, float], *, bar_beats: float, bpm: float
     ) -> None:  # fmt: skip
+        shown = (parts, span, bar_beats, bpm, self.chosen)
+        if shown == self._shown:  # an edit elsewhere
+            return
+        self._shown = shown
         self._parts, (self._first, self._end), self._bar, self._bpm = parts, span, bar_beats, bpm
+        self._wave = None
         if self.chosen not in {at for at, *_ in parts} and parts:
             self.chosen = parts[0][0]
         words = f"{len(parts)} part{'s' if len(parts) != 1 else ''}"
@@ -70,8 +77,9 @@ class ClipView(QWidget):
         self.update()
 
     def show_shape(self, shape: ClipShape | None) -> None:
-        self._shape = shape
-        self.update()
+        if shape is not self._shape:
+            self._shape, self._wave = shape, None
+            self.update()
 
     @property
     def hits(self) -> tuple[float, ...]:
@@ -154,20 +162,23 @@ class ClipView(QWidget):
         shape = self._shape
         if shape is None or not len(shape.low):
             return
+        if self._wave is None or self._wave[0] != area:
+            self._wave = (area, self._bars_of(shape, area))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour("ink"))
+        painter.drawRects(self._wave[1])
+
+    def _bars_of(self, shape: ClipShape, area: QRectF) -> list[QRectF]:
+        """One upright bar for each pixel: a polygon of so many points takes ten times as long."""
         middle, half = area.center().y(), area.height() / 2 - 4
         peak = max(1.0, float(np.max(np.abs(shape.high))), float(np.max(np.abs(shape.low))))
         beats = np.linspace(shape.first_beat, shape.end_beat, len(shape.low) + 1)
-        pixels = np.floor([self._x(b) for b in beats])
-        # One upright bar for each pixel: a polygon of so many points takes ten times as long.
+        pixels = np.floor(area.left() + area.width() * (beats - self._first) / (self._end - self._first))
         firsts = np.flatnonzero(np.diff(pixels[:-1], prepend=-np.inf))
         left, right = pixels[:-1][firsts], np.append(pixels[:-1][firsts[1:]], max(pixels[-1], pixels[-2] + 1.0))
         top = middle - half * np.maximum.reduceat(shape.high, firsts) / peak
         low = middle - half * np.minimum.reduceat(shape.low, firsts) / peak + 0.6
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colour("ink"))
-        painter.drawRects(
-            [QRectF(*each) for each in zip(*(v.tolist() for v in (left, top, right - left, low - top)), strict=True)]
-        )
+        return [QRectF(*each) for each in zip(*(v.tolist() for v in (left, top, right - left, low - top)), strict=True)]
 
     # --- hand ----------------------------------------------------------------------------------------------
 

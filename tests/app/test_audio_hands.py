@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtTest import QTest
 
 from tests.app.gestures import Hand
 from tests.signals import RATE
 from zygotone.session.audio_files import AudioData
 from zygotone.session.audio_store import AudioStore
+from zygotone.session.edits import change_strip
 from zygotone.session.models import ClipSource, Part, Section, Session, Song, Track
 from zygotone.session.project_file import Project
 
@@ -105,3 +106,32 @@ def test_audio_is_fitted_to_bars_and_sliced_into_notes(window, settled):
     hand.click("track.loop")
     page.split()
     assert "Click in the audio" in hand.told[-1]
+
+
+def test_the_wave_is_where_the_hits_are_and_drawn_anew_only_where_it_is_another(window, settled, monkeypatch):
+    view = window.stages["sounds"].clips.view
+    drawn: list[list[QRectF]] = []
+    bars_of = view._bars_of
+    monkeypatch.setattr(view, "_bars_of", lambda *given: drawn.append(bars_of(*given)) or drawn[-1])
+    view.resize(view.width() + 10, view.height())
+    view.grab()
+    assert len(drawn) == 1
+    tall = max(drawn[0], key=lambda bar: bar.height())
+    assert min(abs(view._x(hit) - tall.left()) for hit in view.hits) < 4.0  # a hit is loudest as it begins
+    assert tall.height() == pytest.approx(
+        0.5 * (view._area().height() - 8.0), rel=0.15
+    )  # half of full scale, both ways
+    window.desk.edit("Level", lambda s: change_strip(s, "loop", level_db=-6.0))
+    settled(window)
+    view.grab()
+    shapes = len(drawn)
+    view.grab()
+    view.grab()
+    assert len(drawn) == shapes
+    window.desk.selection.set_loop(("b",))
+    settled(window)
+    view.grab()
+    assert len(drawn) > shapes
+    assert [bar.left() for bar in drawn[-1]] == pytest.approx(
+        [bar.left() for bar in drawn[0]]
+    )  # the clip repeats there

@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QObject, QPointF, QSettings, Qt, QTimer
+from PySide6.QtGui import QAction
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton, QWidget
 
@@ -19,15 +20,18 @@ from tests.signals import RATE
 from zygotone.app.desk import Desk
 from zygotone.app.main import outlive_mishaps
 from zygotone.app.project_files import ProjectFiles
+from zygotone.app.recording import RecordDialog
 from zygotone.app.stages.library import LibraryDialog
 from zygotone.app.widgets.meter import Meter
 from zygotone.app.widgets.note_grid import NoteGrid
 from zygotone.app.window import Window
 from zygotone.app.work import Worker
 from zygotone.dsp.types import Stereo
+from zygotone.engine.inputs import SimulatedInput
 from zygotone.engine.live import LiveNotes
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.transport import SimulatedOutput, Transport
+from zygotone.session.audio_files import AudioWriter
 from zygotone.session.edits import change_layer, change_strip
 from zygotone.session.instruments import InstrumentSource, Layer, Note, Phrase
 from zygotone.session.journal import journal_path, recover
@@ -402,6 +406,43 @@ def test_the_window_goes_on_when_its_player_dies(qapp, qtbot, settings, tmp_path
         desk.files.saved_changes = desk.bench.changes
         window.close()
     assert not [pid for pid in begun if Path(f"/proc/{pid}").exists()]
+
+
+def test_a_take_is_in_the_song_as_far_as_it_came_when_the_player_dies(qapp, qtbot, settings, tmp_path, monkeypatch):
+    path = tmp_path / "sung.wav"
+    with AudioWriter(path, RATE, 1, subtype="FLOAT") as writer:
+        writer.write(0.3 * np.sin(2 * np.pi * 660.0 * np.arange(4 * RATE) / RATE)[None])
+    window = Window(Desk(pair_project(tmp_path, level=0.5), settings=settings))
+    window.show()
+    desk = window.desk
+    desk.start()
+    said: list[str] = []
+    say = window.status.say
+    monkeypatch.setattr(window.status, "say", lambda words: (said.append(words), say(words)))
+    player, tracks = desk.listening.player, len(desk.session.tracks)
+    try:
+        qtbot.waitUntil(lambda: player.up_to_date or player.error is not None, timeout=60000)
+        window.findChild(QAction, "play.input").trigger()
+        (dialog,) = window.findChildren(RecordDialog)
+        dialog.use(SimulatedInput(path))
+        dialog.bars.setValue(0)
+        dialog.go.click()
+        qtbot.waitUntil(lambda: "Recording: 1" in dialog.state.text(), timeout=20000)
+        os.kill(player.pid, signal.SIGKILL)
+        qtbot.waitUntil(lambda: len(desk.session.tracks) == tracks + 1, timeout=30000)
+        assert "A take of" in dialog.state.text()
+        take = desk.session.track(desk.selection.track_id)
+        start = desk.selection.loop_span()[0]
+        heard = desk.renderer.stem(desk.session, take.id)[0][start + RATE // 10 : start + RATE // 2]
+        assert np.argmax(np.abs(np.fft.rfft(heard * np.hanning(len(heard))))) * RATE / len(heard) == pytest.approx(
+            660.0, abs=5.0
+        )
+        assert any("kept as far as it came" in words for words in said)
+        qtbot.waitUntil(lambda: dialog.go.text() == "Record", timeout=5000)
+        dialog.reject()
+    finally:
+        desk.files.saved_changes = desk.bench.changes
+        window.close()
 
 
 EDITS_AND_IS_TOLD_TO_END = """

@@ -23,7 +23,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from tests.use import forget_peak, hold_of_an_edit, judging, opening_a_large_file, peak_mib
+from tests.use import begun_anew, forget_peak, hold_of_an_edit, judging, opening_a_large_file, peak_mib
 from zygotone.plain_files import passing_folder
 
 ROOT = Path(__file__).parent.parent
@@ -584,6 +584,7 @@ def bench() -> list[str]:
         [sys.executable, "-m", "tests.killed", f"{KILLS}", "1"], capture_output=True, text=True, check=False, cwd=ROOT
     ).stdout.splitlines()[-1]
     opening, size = opening_a_large_file()
+    anew = begun_anew()
     lines += [
         "",
         "The two do not do the same in all: ffmpeg's EQ is not analog-matched near the top; its soft clipper has no level "
@@ -637,7 +638,8 @@ def bench() -> list[str]:
         f"| the demo's chorus settled (severity left: {fit['left']:.1f}), two cores | {fit['settle_s']:.0f} s | 60 s |",
         f"| an edit with 60 tracks of 1000 notes holds the window | {hold:.0f} ms | 30 ms |",
         f"| opening 200 tracks of 1000 notes with 300 kept decisions ({size:.1f} MiB) | {opening:.1f} s | 5 s |",
-        f"| {KILLS} lives killed at random moments while they edit and save | {killed} | at most a second of work |",
+        f"| {KILLS} lives killed at random moments while they edit, save and record | {killed} | at most a second of work |",
+        f"| the player killed, or hung: the demo sounds again after | {anew['SIGKILL']:.1f}, {anew['SIGSTOP']:.1f} s | 2 s |",
         f"| peak memory, rendering | {memory:.0f} MiB | |",
         f"| peak memory, window with all measures | {window_memory:.0f} MiB | |",
         f"| peak memory, opening and rendering 60 tracks of 5 minutes | {long_memory:.0f} MiB | 2048 MiB |",

@@ -25,7 +25,7 @@ def runs(pid: int) -> bool:
 
 def goes_with_its_parent(folder: Path, module: str, make: str) -> bool:
     """Whether what ``make`` makes of a ``renderer``, by what is in ``module``, ends when its parent is killed."""
-    code = (
+    return goes_with_whoever_runs(
         "import sys, time\n"
         "from pathlib import Path\n"
         f"from {module} import *\n"
@@ -37,9 +37,14 @@ def goes_with_its_parent(folder: Path, module: str, make: str) -> bool:
         f"made = {make}\n"
         "end = time.monotonic() + 120.0\n"
         "while made.state['alive'] < 2.0: time.sleep(0.01); assert time.monotonic() < end\n"
-        "print(made.pid, flush=True); time.sleep(60)\n"
+        "print(made.pid, flush=True); time.sleep(60)\n",
+        str(folder),
     )
-    parent = subprocess.Popen([sys.executable, "-c", code, str(folder)], stdout=subprocess.PIPE, text=True)
+
+
+def goes_with_whoever_runs(code: str, *arguments: str) -> bool:
+    """Whether the process whose number ``code`` prints ends when the one that runs ``code`` is killed."""
+    parent = subprocess.Popen([sys.executable, "-c", code, *arguments], stdout=subprocess.PIPE, text=True)
     assert parent.stdout is not None
     pid = int(parent.stdout.readline())
     assert runs(pid)

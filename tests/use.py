@@ -9,6 +9,7 @@ import contextlib
 import json
 import os
 import random
+import signal
 import subprocess
 import sys
 import tempfile
@@ -210,6 +211,47 @@ def use(project: Project, seconds: float) -> dict[str, float]:
         "restarts": window.desk.listening.player.restarts,
     }  # fmt: skip
     window.desk.listening.stop()
+    return found
+
+
+def begun_anew() -> dict[str, float]:
+    """Seconds from when the player is killed, and from when it hangs, until the demo sounds again."""
+    from zygotone.demo import build_demo
+    from zygotone.engine.graph import compile_session
+    from zygotone.engine.remote import RemotePlayer
+    from zygotone.engine.renderer import Renderer
+    from zygotone.engine.standby import Standby
+    from zygotone.engine.stream import Version
+    from zygotone.session.mapped import MappedCache
+
+    project, standby = build_demo(), Standby()
+    renderer = Renderer(project.store, project.store.held, mapped=MappedCache(Path(tempfile.mkdtemp())))
+    player = RemotePlayer(renderer, project.session.rate_hz, standby=standby)
+
+    def until(done: Callable[[], bool]) -> float:
+        start = time.perf_counter()
+        while not done():
+            player.look_after()  # as often as the window does
+            standby.look_after()
+            time.sleep(0.03)
+        return time.perf_counter() - start
+
+    def sounds() -> bool:
+        return player.played_s > played + 0.05 and float(np.max(player.peak)) > 0.001
+
+    player.set_versions(Version(compile_session(project.session)), None)
+    player.set_loop(*project.session.section_span("chorus"))
+    player.play()
+    found, played = dict[str, float](), 0.0
+    for how in (signal.SIGKILL, signal.SIGSTOP):
+        until(lambda: sounds() and standby.ready)
+        os.kill(player.pid, how)
+        restarts = player.restarts
+        waited_s = until(lambda restarts=restarts: player.restarts > restarts)
+        played = player.played_s
+        found[how.name] = waited_s + until(sounds)
+    player.close()
+    standby.close()
     return found
 
 

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 from tests.builders import tone_project
-from tests.processes import runs, wait_for
+from tests.processes import goes_with_whoever_runs, runs, wait_for
 from tests.signals import RATE
 from zygotone.engine import standby as module
 from zygotone.engine.graph import compile_session
@@ -122,7 +122,7 @@ def test_it_is_gone_once_it_is_closed(standby):
 
 @pytest.mark.parametrize("loaded", [False, True], ids=["while it loads", "once it waits"])
 def test_it_goes_with_whoever_began_it(loaded):
-    code = (
+    assert goes_with_whoever_runs(
         "import time\n"
         "from zygotone.engine import standby\n"
         "standby._AFTER_S = 0.0\n"
@@ -131,14 +131,6 @@ def test_it_goes_with_whoever_began_it(loaded):
         f"while {loaded} and not made.ready: time.sleep(0.01)\n"
         "print(made.pid, flush=True); time.sleep(60)\n"
     )
-    parent = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE, text=True)
-    assert parent.stdout is not None
-    pid = int(parent.stdout.readline())
-    assert runs(pid)
-    parent.kill()
-    parent.wait()
-    parent.stdout.close()
-    wait_for(lambda: not runs(pid), seconds=30.0)
 
 
 def test_a_version_finds_nothing_to_load():

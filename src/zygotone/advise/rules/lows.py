@@ -135,7 +135,8 @@ def _rumble_cost(hearing: Hearing, subject: Subject) -> Measured | None:
         host = hearing.renderer.host(hearing.session)
         processor, less_db = make_processor(strip.device(path), host), 0.0
         frames: int = audio.shape[1]
-        blocks = ((audio[:, at : at + OFFLINE_BLOCK_FRAMES], None) for at in range(0, frames, OFFLINE_BLOCK_FRAMES))
+        starts = range(0, frames, OFFLINE_BLOCK_FRAMES)
+        blocks = ((np.ascontiguousarray(audio[:, at : at + OFFLINE_BLOCK_FRAMES]), None) for at in starts)
         for clean in chain_blocks(blocks, without, host, max_tail_s=0.0):
             give_up_if_unwanted()
             processor.process(np.ascontiguousarray(clean), None)

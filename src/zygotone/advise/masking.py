@@ -159,6 +159,8 @@ class Masking:
         key = ">".join((*map(self.path_key, others), self.path_key(maskee)))
 
         def work() -> Hiding:
+            if not others:  # it is alone
+                return Hiding(0.0 * self.total(maskee), self.total(maskee))
             own = self.heard(maskee)
             bar = self.bar_of(own.pattern.shape[2])
             hidden = hidden_weights(own.pattern, own.weight, self._threshold(others), bar, self.bars)

@@ -93,7 +93,7 @@ def come_back(folder: Path, path: Path | None, told: int) -> None:
         files.claim(path)
         found = files.recoverable(path, project) or project
         save_project(path, found)
-        files.forget_takes_of(path)
+        files.forget_brought_back()
         journal_path(path).unlink(missing_ok=True)
     else:
         left = files.unsaved()

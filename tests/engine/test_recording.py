@@ -25,6 +25,7 @@ from zygotone.engine.coming_take import (
     finish_take,
     forget_coming,
     takes_on_their_way,
+    with_takes,
 )  # fmt: skip
 from zygotone.engine.graph import compile_session
 from zygotone.engine.inputs import BLOCK_FRAMES, SimulatedInput
@@ -33,7 +34,7 @@ from zygotone.engine.remote import RemotePlayer
 from zygotone.engine.renderer import Renderer
 from zygotone.engine.stream import Player, Version
 from zygotone.engine.transport import SimulatedOutput, Transport
-from zygotone.errors import ZygotoneError
+from zygotone.errors import BadFileError, ZygotoneError
 from zygotone.session.audio_files import AudioWriter, read_audio
 from zygotone.session.edits import insert_device
 from zygotone.session.mapped import MappedCache
@@ -407,6 +408,22 @@ def test_a_take_that_nobody_finished_is_finished_later(tmp_path, channels):
     forget_coming(plan.path)
     assert takes_on_their_way(tmp_path) == []
     assert [p.name for p in tmp_path.iterdir()] == ["take.wav"]
+
+
+def test_of_takes_that_come_back_one_that_cannot_be_finished_stays(tmp_path, monkeypatch):
+    project = tone_project(tmp_path, Low=100.0)
+    come(tmp_path, 2.0)
+    (tmp_path / "other.when").write_text("no take")
+    brought, came = with_takes(project, tmp_path)
+    assert [t.name for t in brought.session.tracks] == ["Low", "Take"]
+    assert came == [tmp_path / "take.wav"]
+    with monkeypatch.context() as full:
+        full.setattr(
+            "zygotone.engine.coming_take.finish_take",
+            lambda path: (_ for _ in ()).throw(BadFileError(path, "", "full")),
+        )
+        assert with_takes(project, tmp_path) == (project, [])
+    assert takes_on_their_way(tmp_path) == [tmp_path / "other.wav", tmp_path / "take.wav"]
 
 
 def test_what_was_lost_on_the_way_in_leaves_its_place(tmp_path):

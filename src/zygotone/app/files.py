@@ -102,10 +102,10 @@ class Files:
             self._desk.open_project(found, path)
             self._desk.files.came_back()
             self._desk.files.written()  # it is in this window's own journal before takes that an earlier one left go
-            self._desk.files.forget_takes_of(path)
+            self._desk.files.forget_brought_back()
             return True
         if found is not None:
-            self._desk.files.forget_takes_of(path)
+            self._desk.files.forget_brought_back()
         self._desk.open_project(project, path)
         return True
 

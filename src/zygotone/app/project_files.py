@@ -38,6 +38,7 @@ class ProjectFiles(QObject):
         self._workplace: Workplace | None = None
         self._lock: Lock | None = None
         self._claimed: Path | None = None  # where this window alone may save
+        self._brought_back: list[Path] = []  # takes that an earlier window left
         self._taken_in: list[Path] = []  # takes that are in the song, and not in its journal yet
         # Lines are written off the window's thread: a large project takes its time.
         self._writer = Worker()
@@ -95,8 +96,7 @@ class ProjectFiles(QObject):
             self.message.emit(
                 f"Unsaved work cannot be kept safe from a crash: {self.data_folder}: {reason}. Save often."
             )
-        if old is not None:
-            old.end()
+        self._leave(old)
 
     @property
     def _workplaces(self) -> Path:
@@ -226,7 +226,7 @@ class ProjectFiles(QObject):
         for left in (*self._left_of(path), None):
             found = recover(path, project, left.clips if left is not None else None)
             if left is not None and takes_on_their_way(left.takes):
-                found = with_takes(found or project, left.takes)
+                found, self._brought_back = with_takes(found or project, left.takes)
             if found is not None:
                 break
         if found is None:
@@ -234,11 +234,11 @@ class ProjectFiles(QObject):
         old, new = ((p.session, p.trial, p.second, p.log) for p in (project, found))
         return found if new != old else None
 
-    def forget_takes_of(self, path: Path) -> None:
-        """Takes that were on their way when a window on it ended are taken in, or not wanted."""
-        for left in self._left_of(path):
-            for take in takes_on_their_way(left.takes):
-                forget_coming(take)
+    def forget_brought_back(self) -> None:
+        """Takes that ``recoverable`` found are in this window's journal, or not wanted."""
+        for take in self._brought_back:
+            forget_coming(take)
+        self._brought_back = []
 
     def _left_of(self, path: Path) -> Iterator[Workplace]:
         for left in left_by_others(self._workplaces):
@@ -257,7 +257,7 @@ class ProjectFiles(QObject):
                     left.release()
                     continue
                 if project is not None:
-                    return left, with_takes(project, left.takes)
+                    return left, with_takes(project, left.takes)[0]
                 left.end()
             else:
                 self._end_if_done(left)
@@ -308,6 +308,13 @@ class ProjectFiles(QObject):
     def close(self) -> None:
         self._due.stop()
         self._writer.close()
-        if self._workplace is not None:
-            self._workplace.end()
+        self._leave(self._workplace)
         self._let_go()
+
+    def _leave(self, place: Workplace | None) -> None:
+        """It goes; but a take that could not be finished, as on a full disk, is offered with its project again."""
+        self._forget(self._taken_in)
+        if place is not None and place.project is not None and takes_on_their_way(place.takes):
+            place.release()
+        elif place is not None:
+            place.end()

@@ -162,8 +162,10 @@ def finish_take(path: Path) -> Taken:
     return Taken(path, coming.start, take.shape[1], late_ms, float(np.max(np.abs(take))), drop_outs)
 
 
-def with_takes(project: Project, folder: Path) -> Project:
-    """The project, with what was on its way in ``folder`` on tracks of their own, each where it belongs."""
+def with_takes(project: Project, folder: Path) -> tuple[Project, list[Path]]:
+    """The project, with what was on its way in ``folder`` on tracks of their own, each where it belongs, and which came: one that cannot
+    be finished, as on a full disk, stays there."""
+    came = []
     for path in takes_on_their_way(folder):
         with suppress(ZygotoneError):
             taken = finish_take(path)
@@ -179,7 +181,8 @@ def with_takes(project: Project, folder: Path) -> Project:
             project = replace(
                 project, session=put(project.session), trial=put_in(project.trial), second=put_in(project.second)
             )
-    return project
+            came.append(path)
+    return project, came
 
 
 def _read(path: Path) -> _Come:
